@@ -40,7 +40,7 @@ pub(super) struct Entities {
     /// Objects whose members go by ids.
     pub(super) maps: HashSet<ObjectsNo>,
     /// Tables of a schema that hold the same things, and how many.
-    pub(super) alike: Vec<(TableNo, TableNo, usize)>,
+    pub(super) alike: Alike,
 }
 
 impl Entities {
@@ -118,11 +118,10 @@ pub(super) fn entities(world: &World, called: &Called, claims: Option<&Claims<'_
         }
     }
     known.sort_by_key(|known| known.class.objects[0]);
-    let alike = alike(&known);
     let mut of: Vec<Option<usize>> = vec![None; world.objects.len()];
     let (mut list, mut taken) = (Vec::new(), Taken::default());
     claims.iter().flat_map(|claims| claims.names()).for_each(|name| drop(taken.take(name)));
-    let joined = joined(&known);
+    let (joined, alike) = joined(&known);
     let mut known: Vec<Option<Known<'_>>> = known.into_iter().map(Some).collect();
     for set in joined {
         let members: Vec<Known<'_>> = set.iter().filter_map(|it| known[*it].take()).collect();
@@ -232,57 +231,105 @@ fn adopted<'w>(
     Ok(Known::new(class, Identity::Own(name), trial))
 }
 
-/// Which classes are of one table.
-fn joined(known: &[Known<'_>]) -> Vec<Vec<usize>> {
+/// Which classes are of one table, and which tables of a schema hold the same things. What is like
+/// the rows of several of these belongs where most of its things are.
+fn joined(known: &[Known<'_>]) -> (Vec<Vec<usize>>, Alike) {
     let mut unions = Unions((0..known.len()).collect());
-    for (b, other) in known.iter().enumerate() {
-        for (a, one) in known[..b].iter().enumerate() {
-            let declared = one.declared.is_some() && one.declared == other.declared;
-            let may_be = declared || (one.identity == other.identity && one.identity.is_own());
-            if may_be && unions.root(a) != unions.root(b) && are_one(one, other) {
-                unions.join(a, b);
+    let mut alike = Alike::default();
+    // The table of each set by its root, and how many of its things a class shares with it.
+    let mut tables: Vec<Option<(TableNo, usize)>> =
+        known.iter().map(|known| known.declared.map(|table| (table, usize::MAX))).collect();
+    let pairs = || (0..known.len()).flat_map(|b| (0..b).map(move |a| (a, b)));
+    for (a, b) in pairs() {
+        match (known[a].declared, known[b].declared) {
+            (Some(one), Some(other)) if one == other => unions.join(a, b),
+            (Some(one), Some(other)) => alike.of_tables((one, other), (&known[a], &known[b])),
+            (None, None) => {}
+            (one, other) => {
+                let Some(table) = one.or(other) else { continue };
+                let place = if one.is_none() { a } else { b };
+                let Some(shared) = are_one(&known[a], &known[b]) else { continue };
+                match &mut tables[place] {
+                    Some((best, most)) if *best != table => {
+                        alike.add(*best, table, shared.min(*most));
+                        if shared > *most {
+                            (*best, *most) = (table, shared);
+                        }
+                    }
+                    Some((_, most)) => *most = shared.max(*most),
+                    none => *none = Some((table, shared)),
+                }
             }
         }
     }
-    unions.sets()
-}
-
-/// Tables of a schema that hold the same things.
-fn alike(known: &[Known<'_>]) -> Vec<(TableNo, TableNo, usize)> {
-    let mut alike: Vec<(TableNo, TableNo, usize)> = Vec::new();
-    for (place, other) in known.iter().enumerate() {
-        for one in &known[..place] {
-            let (Some(a), Some(b)) = (one.declared, other.declared) else { continue };
-            let id = one.identity.cell().filter(|_| a != b && one.identity == other.identity);
-            let Some(id) = id else { continue };
-            let Likeness { shared, agreement } = Likeness::of(&one.class, &one.first, other, id);
-            let (a, b) = (a.min(b), a.max(b));
-            if shared == 0 || agreement.lasting == 0 || agreement.are_others() == Some(true) {
-                continue;
-            }
-            match alike.iter_mut().find(|(one, other, _)| (*one, *other) == (a, b)) {
-                Some((.., most)) => *most = shared.max(*most),
-                None => alike.push((a, b, shared)),
+    // Classes of one table are one set, whatever they are like.
+    for (a, b) in pairs() {
+        let table = |of: usize| tables[of].map(|(table, _)| table);
+        if table(a).is_some() && table(a) == table(b) {
+            unions.join(a, b);
+        }
+    }
+    for (a, b) in pairs() {
+        let (one, other) = (unions.root(a), unions.root(b));
+        if one == other || known[a].declared.or(known[b].declared).is_some() {
+            continue;
+        }
+        let (in_one, in_other) = (tables[one], tables[other]);
+        let Some(shared) = are_one(&known[a], &known[b]) else { continue };
+        match (in_one, in_other) {
+            (Some((one, _)), Some((other, _))) => alike.add(one, other, shared),
+            _ => {
+                unions.join(one, other);
+                tables[one.min(other)] = in_one.or(in_other);
             }
         }
     }
-    alike
+    (unions.sets(), alike)
 }
 
-fn are_one(a: &Known<'_>, b: &Known<'_>) -> bool {
-    if let (Some(one), Some(other)) = (a.declared, b.declared) {
-        return one == other;
+/// Tables of a schema that hold the same things, and how many.
+#[derive(Default)]
+pub(super) struct Alike(Vec<(TableNo, TableNo, usize)>);
+
+impl Alike {
+    pub(super) fn iter(&self) -> impl Iterator<Item = (TableNo, TableNo, usize)> {
+        self.0.iter().copied()
     }
-    if let (Some(one), Some(other)) = (a.class.type_name(), b.class.type_name()) {
-        return one == other;
+
+    fn add(&mut self, one: TableNo, other: TableNo, shared: usize) {
+        let (one, other) = (one.min(other), one.max(other));
+        match self.0.iter_mut().find(|(a, b, _)| (*a, *b) == (one, other)) {
+            Some((.., most)) => *most = shared.max(*most),
+            None if shared > 0 => self.0.push((one, other, shared)),
+            None => {}
+        }
     }
-    if let (Some(one), Some(other)) = (a.class.is, b.class.is)
-        && one != other
-    {
-        return false;
+
+    /// Rows that the schema reads into two tables.
+    fn of_tables(&mut self, (a, b): (TableNo, TableNo), (one, other): (&Known<'_>, &Known<'_>)) {
+        let Some(id) = one.identity.cell().filter(|_| one.identity == other.identity) else {
+            return;
+        };
+        let Likeness { shared, agreement } = Likeness::of(&one.class, &one.first, other, id);
+        if agreement.lasting > 0 && agreement.are_others() != Some(true) {
+            self.add(a, b, shared);
+        }
+    }
+}
+
+/// Whether two classes are of one table, and how many things both hold.
+fn are_one(a: &Known<'_>, b: &Known<'_>) -> Option<usize> {
+    if a.identity != b.identity || !a.identity.is_own() {
+        return None;
     }
     let id = a.identity.cell().unwrap_or(0);
-    Likeness::of(&a.class, &a.first, b, id).is_one((&a.class.role, &a.names), b)
+    let likeness = Likeness::of(&a.class, &a.first, b, id);
+    if let (Some(one), Some(other)) = (a.class.type_name(), b.class.type_name()) {
+        return (one == other).then_some(likeness.shared);
+    }
+    let are_others = a.class.is.zip(b.class.is).is_some_and(|(one, other)| one != other);
+    let is_one = !are_others && likeness.is_one((&a.class.role, &a.names), b);
+    is_one.then_some(likeness.shared)
 }
 
 /// How alike the entities of one id are in two classes.

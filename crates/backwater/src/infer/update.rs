@@ -320,9 +320,9 @@ impl Samples {
     /// rows that it keeps as json.
     fn against(&self, found: &Found, declared: &Declared, before: &Trial) -> Vec<String> {
         let mut against = self.refusals(&before.failed);
-        for (one, other, shared) in &found.entities.alike {
-            let (one, other) = (&declared.table(*one).name, &declared.table(*other).name);
-            let things = counted(*shared, "thing");
+        for (one, other, shared) in found.entities.alike.iter() {
+            let (one, other) = (&declared.table(one).name, &declared.table(other).name);
+            let things = counted(shared, "thing");
             against.push(format!("tables {one} and {other} hold the same: {things} in both"));
         }
         for entity in &found.entities.list {

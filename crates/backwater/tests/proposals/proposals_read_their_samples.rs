@@ -1031,6 +1031,55 @@ table = "quay"
     assert!(update.text().contains("next = { to = \"quay\" }"), "{}", update.text());
 }
 
+/// What new responses hold may be of two tables of a schema: these stay two, each thing goes where
+/// most of its kind are, and what both hold is said.
+#[test]
+fn tables_that_new_responses_hold_both_stay_two() {
+    let before = r#"
+[table.person]
+id = "id"
+fields = { id = "int", login = "text", picture = "text" }
+
+[table.yard]
+id = "id"
+fields = { id = "int", login = "text", picture = "text", about = "text" }
+
+[response.people]
+url = "/people"
+table = "person"
+
+[response.yard]
+url = "/yards/{login}"
+table = "yard"
+"#;
+    let one = |id: i64| json!({ "id": id, "login": format!("l{id}"), "picture": format!("https://pictures.example/{id}.png") });
+    let yard = |id: i64| {
+        let mut yard = one(id);
+        yard["about"] = json!(format!("Yard {id}"));
+        yard
+    };
+    let mut of = samples(&[
+        ("GET", "/people", (1..5).map(one).collect()),
+        ("GET", "/yards/l91", yard(91)),
+        ("GET", "/yards/l92", yard(92)),
+    ]);
+    of.extend([1, 2, 91, 3, 92, 4, 1, 2].into_iter().enumerate().map(|(event, sender)| {
+        let event =
+            json!({ "event": event, "sender": one(sender), "at": yard(91 + event as i64 % 2) });
+        (Request::rule("landed"), event.to_string())
+    }));
+    let update = updated(before, &of);
+    let against: Vec<&str> = update.against().collect();
+    assert_eq!(
+        against,
+        ["tables person and yard hold the same: 2 things in both"],
+        "{}",
+        update.text()
+    );
+    let added: Vec<&str> = update.added().collect();
+    assert!(!added.iter().any(|it| it.starts_with("field ")), "{added:?}\n{}", update.text());
+}
+
 /// What servers of several styles answer: links and embedded resources, a catalogue of open data, a
 /// connection of GraphQL, a feed of events.
 #[test]
