@@ -136,6 +136,7 @@ impl Samples {
                 samples: &rule.samples,
                 goes_on: true,
             });
+            let shadowing = kept_as_json_by_rules(&declared.schema, &schema);
             let mut trial = self.try_out(schema, read_groups(&read).chain(new));
             trial.failed.retain(|failed| !refused_before.contains(&failed.sample));
             let few = few_of(&mut trial.failed, &untried);
@@ -147,6 +148,7 @@ impl Samples {
                 let Merged { text, added } = merged;
                 let added = widened.into_iter().chain(added).collect();
                 against.extend(self.refusals(&few));
+                against.extend(shadowing);
                 return Ok(Proposal { text, refused: Vec::new(), account, added, against });
             }
             for Failed { rule, sample, why } in failed {
@@ -426,6 +428,43 @@ fn rows_kept_as_json(found: &Found, declared: &Declared) -> Vec<String> {
         }
     }
     kept
+}
+
+/// Rules of the schema that keep whole responses as json, where a new rule reads such responses as
+/// rows: of several that fit a URL, the one that says more letter by letter reads it.
+fn kept_as_json_by_rules(before: &Schema, now: &Schema) -> Vec<String> {
+    let is_json = |part: &ResponsePart| match part {
+        ResponsePart::Value(table, field) => {
+            now.table(*table).field(*field).kind == FieldKind::Json
+        }
+        _ => false,
+    };
+    let is_new = |rule: &&Rule| !before.rules.iter().any(|known| known.name == rule.name);
+    let mut kept = Vec::new();
+    for rule in
+        now.rules.iter().filter(|rule| !is_new(rule) && rule.places.here.iter().any(is_json))
+    {
+        let urls: Vec<String> = rule.urls().map(an_instance).collect();
+        let reads_rows = |new: &&Rule| {
+            new.places.here.contains(&ResponsePart::Records)
+                && new.reads_method(&rule.method)
+                && urls.iter().any(|url| new.urls().any(|template| template.matches(url).is_some()))
+        };
+        if let Some(new) = now.rules.iter().filter(is_new).find(reads_rows) {
+            let (rule, new, table) = (&rule.name, &new.name, &now.table(new.table).name);
+            kept.push(format!(
+                "response.{rule} keeps as json what response.{new} reads as rows of {table}"
+            ));
+        }
+    }
+    kept
+}
+
+/// A URL of a template: its variables are their own names, and without a query.
+fn an_instance(template: &Template) -> String {
+    let parts = template.as_str().split(['{', '}']).enumerate();
+    let is_query = |part: &str| part.starts_with(['?', '&']);
+    parts.filter(|(at, part)| at % 2 == 0 || !is_query(part)).map(|(_, part)| part).collect()
 }
 
 /// A field that none of so many objects has is told.

@@ -1010,6 +1010,25 @@ complete = true
         "{against:?}"
     );
 
+    // What was only ever empty may be kept as json by a rule that reads less than a new one.
+    let before = r#"
+[table.quay_calls]
+one_row = true
+fields = { answer = "json" }
+
+[response.quay_calls]
+url = "/quays/B9/calls{?day}"
+beside.quay_calls = { answer = "" }
+"#;
+    let urls = ["A1", "B1", "B2", "C1"].map(|quay| format!("/quays/{quay}/calls"));
+    let calls =
+        urls.iter().zip(1..).map(|(url, id)| ("GET", &**url, json!([call(id, json!("B1"))])));
+    let of = samples(&calls.collect::<Vec<_>>());
+    let update = updated(before, &of);
+    let against: Vec<&str> = update.against().collect();
+    let wanted = "response.quay_calls keeps as json what response.calls reads as rows of call";
+    assert_eq!(against, [wanted], "{}", update.text());
+
     // Resources of JSON:API and objects of GraphQL are known by their types.
     let before = r#"
 [table.quay]
