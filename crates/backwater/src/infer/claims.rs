@@ -109,13 +109,20 @@ impl<'s> Claims<'s> {
             {
                 continue;
             }
-            let tables = declared.schema.table_numbers();
+            let is_declared =
+                |table: &TableNo| declared.table(*table).made == TableOrigin::Declared;
+            let tables = || declared.schema.table_numbers().filter(is_declared);
             let (role, type_name) = (singular(&kinds.role(number)), objects.type_name.as_deref());
-            let table = tables.into_iter().find(|table| {
+            let table = tables().find(|table| {
                 let table = declared.table(*table);
                 let called = names_a_thing(&role) && role == singular(&table.name);
                 let typed = objects.resource && type_name == Some(&*table.resource);
-                table.made == TableOrigin::Declared && (called || typed)
+                called || typed
+            });
+            let table = table.or_else(|| {
+                let mut alike =
+                    tables().filter(|table| claims.has_its_members(world, number, *table));
+                alike.next().filter(|_| alike.next().is_none())
             });
             if let Some(table) = table.filter(|table| claims.has_id(world, number, *table)) {
                 claims.claim(world, &[number], table);
@@ -171,6 +178,23 @@ impl<'s> Claims<'s> {
         };
         let identity = Identity::Declared(!ids.is_empty() && ids.iter().all(is_there));
         Some((*table, identity, Trial::default()))
+    }
+
+    /// Whether objects have just the members that a table has fields for, and so many that this is no
+    /// chance.
+    fn has_its_members(&self, world: &World, number: ObjectsNo, table: TableNo) -> bool {
+        let members = &world.objects(number).members;
+        let fields = &self.declared.table(table).fields;
+        let declined = self.declared.declined.get(&table);
+        let is_at = |field: &FieldDef, name: &str| {
+            places(field).any(|from| from.parts().first().is_some_and(|first| first == name))
+        };
+        members.len() > MEMBERS
+            && fields.iter().all(|field| members.iter().any(|member| is_at(field, &member.name)))
+            && members.iter().all(|member| {
+                fields.iter().any(|field| is_at(field, &member.name))
+                    || declined.is_some_and(|names| names.contains(&*member.name))
+            })
     }
 
     /// Whether objects have what identifies rows of a table, links to what is around them apart.
@@ -292,6 +316,9 @@ impl<'s> Claims<'s> {
         }
     }
 }
+
+/// Objects that have as many members beside their id as a row of a table, and the same, are rows of it.
+const MEMBERS: usize = 3;
 
 impl TableDef {
     fn id_fields(&self) -> Vec<&FieldDef> {

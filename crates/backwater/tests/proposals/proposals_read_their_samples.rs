@@ -1097,6 +1097,13 @@ table = "yard"
     );
     let added: Vec<&str> = update.added().collect();
     assert!(!added.iter().any(|it| it.starts_with("field ")), "{added:?}\n{}", update.text());
+
+    // Whatever they are called, objects with just the members of a table are its rows.
+    let of = samples(&[("GET", "/ferries/3", json!({ "id": 3, "hands": [yard(8), yard(9)] }))]);
+    let update = updated(before, &of);
+    let added: Vec<&str> = update.added().collect();
+    assert_eq!(added, ["table ferry", "rule ferry"], "{}", update.text());
+    assert!(update.text().contains("hands = { to_many = \"yard\" }"), "{}", update.text());
 }
 
 /// What servers of several styles answer: links and embedded resources, a catalogue of open data, a
