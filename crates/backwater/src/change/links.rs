@@ -147,10 +147,7 @@ impl Transaction {
                 .at(place)
                 .help("write it with `update`"));
         };
-        if let Some(slot) = self.state.slot(number, id)? {
-            self.lift_at(number, slot);
-        }
-        let slot = self.find(number, id)?.ok_or_else(|| not_there(table, id))?;
+        let slot = self.find_uncovered(number, id)?.ok_or_else(|| not_there(table, id))?;
         let target = schema.table(entries).field(TARGET);
         let one_of = target.one_of();
         let mut found = Vec::new();

@@ -211,10 +211,7 @@ impl Transaction {
         fields: impl Into<Named>,
     ) -> Result<()> {
         let (number, id) = (self.writable(table)?, id.into());
-        if let Some(slot) = self.state.slot(number, &id)? {
-            self.lift_at(number, slot);
-        }
-        let Some(slot) = self.find(number, &id)? else {
+        let Some(slot) = self.find_uncovered(number, &id)? else {
             return Err(not_there(table, &id).help("add it with `insert` or `merge`"));
         };
         self.write(number, slot, &fields.into())
@@ -277,6 +274,13 @@ impl Transaction {
     pub(crate) fn find(&self, table: TableNo, id: &RowId) -> Result<Option<Slot>> {
         let slot = self.state.slot(table, id)?;
         Ok(slot.filter(|slot| self.state.table(table).is_row(*slot)))
+    }
+
+    /// The same of a row that is about to be written, with no pending changes over it.
+    pub(super) fn find_uncovered(&mut self, table: TableNo, id: &RowId) -> Result<Option<Slot>> {
+        let Some(slot) = self.state.slot(table, id)? else { return Ok(None) };
+        self.lift_at(table, slot);
+        Ok(Some(slot).filter(|slot| self.state.table(table).is_row(*slot)))
     }
 
     /// The slot of a key that something refers to, whether or not its row is there.

@@ -10,7 +10,8 @@ use rustc_hash::FxHasher;
 const LONGEST: usize = 40;
 /// A field with more different texts than this is taken for one whose texts do not repeat.
 const MOST: usize = 512;
-const FIRST: usize = 16;
+/// How many texts lie together, made room for as one.
+const SHELF: usize = 32;
 /// Up to this many texts are found in a small table, and all in a large one.
 const FEW: usize = 32;
 
@@ -19,19 +20,20 @@ const FEW: usize = 32;
 pub(super) struct Symbol(pub(super) u32);
 
 /// A field's dictionary, shared by all versions of its table. It only grows, up to a small bound,
-/// and reading it takes no lock: shelf `n` holds `FIRST << n` texts, each written once, and a
-/// text's number is found by its hash in a table that is at most half full.
+/// and reading it takes no lock: each text is written once, and its number is found by its hash in a
+/// table that is at most half full.
 #[derive(Clone, Default)]
 pub(super) struct Dictionary(Arc<DictionaryInner>);
 
 /// Places for texts, made as one, each filled once.
-type Shelf = OnceLock<Box<[OnceLock<Arc<str>>]>>;
-/// Numbers of texts, each as near behind the place that its hash says as there is room.
+type Shelf = OnceLock<Box<[OnceLock<Arc<str>>; SHELF]>>;
+/// Numbers of texts, each as near behind the place that its hash says as there is room: as many
+/// places as a power of two.
 type Numbers = OnceLock<Box<[OnceLock<u32>]>>;
 
 #[derive(Default)]
 struct DictionaryInner {
-    shelves: [Shelf; 6],
+    shelves: [Shelf; MOST / SHELF],
     few: Numbers,
     all: Numbers,
     /// How many texts there are; held while one is added.
@@ -50,7 +52,7 @@ impl Dictionary {
     #[inline(always)]
     pub(super) fn shared(&self, symbol: Symbol) -> Option<&Arc<str>> {
         let (shelf, place) = shelf(symbol);
-        self.0.shelves[shelf].get().and_then(|shelf| shelf[place].get())
+        self.0.shelves[shelf].get()?[place].get()
     }
 
     /// The symbol of a text, or `None` when it is better kept beside its row.
@@ -69,14 +71,8 @@ impl Dictionary {
 
     fn find(&self, text: &str, hash: usize) -> Option<Symbol> {
         let numbers = self.0.all.get().or_else(|| self.0.few.get())?;
-        let mut at = hash % numbers.len();
-        while let Some(number) = numbers[at].get() {
-            if self.text(Symbol(*number)) == text {
-                return Some(Symbol(*number));
-            }
-            at = (at + 1) % numbers.len();
-        }
-        None
+        let places = places(hash, numbers.len()).map_while(|at| numbers[at].get());
+        places.map(|number| Symbol(*number)).find(|symbol| self.text(*symbol) == text)
     }
 
     #[cold]
@@ -92,8 +88,7 @@ impl Dictionary {
         }
         let symbol = Symbol(*len as u32);
         let (shelf, place) = shelf(symbol);
-        let shelf = self.0.shelves[shelf]
-            .get_or_init(|| (0..FIRST << shelf).map(|_| OnceLock::new()).collect());
+        let shelf = self.0.shelves[shelf].get_or_init(Box::default);
         let _ = shelf[place].set(text.into());
         let empty = |len: usize| (0..len * 2).map(|_| OnceLock::new()).collect();
         if *len < FEW {
@@ -114,10 +109,13 @@ impl Dictionary {
 
 /// Puts a number into the next free place.
 fn put(numbers: &[OnceLock<u32>], hash: usize, symbol: Symbol) {
-    let mut at = hash % numbers.len();
-    while numbers[at].set(symbol.0).is_err() {
-        at = (at + 1) % numbers.len();
-    }
+    let mut places = places(hash, numbers.len());
+    places.find(|at| numbers[*at].set(symbol.0).is_ok());
+}
+
+/// The places of such a table, from the one that a hash says on.
+fn places(hash: usize, len: usize) -> impl Iterator<Item = usize> {
+    (0..len).map(move |step| (hash + step) & (len - 1))
 }
 
 fn hash(text: &str) -> usize {
@@ -129,9 +127,7 @@ fn hash(text: &str) -> usize {
 /// Which shelf, and where on it.
 #[inline(always)]
 fn shelf(symbol: Symbol) -> (usize, usize) {
-    let shifted = symbol.0 as usize + FIRST;
-    let shelf = (shifted.ilog2() - FIRST.ilog2()) as usize;
-    (shelf, shifted - (FIRST << shelf))
+    (symbol.0 as usize / SHELF, symbol.0 as usize % SHELF)
 }
 
 #[cfg(test)]

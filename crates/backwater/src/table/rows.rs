@@ -28,6 +28,18 @@ impl<'a> RowCells<'a> {
         self.chunk.cell_of(self.words, field, self.layout)
     }
 
+    /// As [`RowCells::cell`], where it is seldom asked for: what the row consists of is handed over
+    /// piece by piece, so that it need not lie in memory for those who do not ask.
+    #[inline]
+    pub(crate) fn cell_seldom(&self, field: FieldNo) -> Cell<'a> {
+        #[cold]
+        #[inline(never)]
+        fn cell<'a>(chunk: &'a Chunk, words: &[u32], layout: &'a Layout, of: FieldNo) -> Cell<'a> {
+            chunk.cell_of(words, of, layout)
+        }
+        cell(self.chunk, self.words, self.layout, field)
+    }
+
     /// The fields that hold something else in another version of the table.
     pub(crate) fn differing(&self, other: &'a RowCells<'_>) -> impl Iterator<Item = FieldNo> + 'a {
         self.chunk.differing(self.words, (other.chunk, other.words), self.layout)

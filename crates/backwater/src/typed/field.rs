@@ -126,12 +126,12 @@ impl<'s> FieldCell<'s> {
         }
     }
 
-    #[cold]
+    #[inline]
     fn problem(self) -> FieldProblem {
-        match self.cell() {
-            Cell::Absent => FieldProblem::Absent,
-            Cell::Null => FieldProblem::Null,
-            _ => FieldProblem::Unfit,
+        match self.0 {
+            CellOf::Table(cell) => cell.problem(),
+            CellOf::Result(Value::Null) => FieldProblem::Null,
+            CellOf::Result(_) => FieldProblem::Unfit,
         }
     }
 
@@ -168,9 +168,13 @@ impl<'s> TableCell<'s> {
         self.row.cell(self.at.2)
     }
 
-    #[cold]
+    #[inline]
     fn problem(self) -> FieldProblem {
-        FieldCell(CellOf::Table(self)).problem()
+        match self.row.cell_seldom(self.at.2) {
+            Cell::Absent => FieldProblem::Absent,
+            Cell::Null => FieldProblem::Null,
+            _ => FieldProblem::Unfit,
+        }
     }
 
     /// Where a link points.
