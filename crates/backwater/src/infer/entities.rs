@@ -1,7 +1,7 @@
 //! Which objects are entities of their own, and which of them, met in different places, are of one
 //! table.
 
-use std::collections::HashSet;
+use std::collections::{BTreeMap, HashSet};
 
 use rustc_hash::{FxHashMap, FxHashSet};
 
@@ -231,60 +231,67 @@ fn adopted<'w>(
     Ok(Known::new(class, Identity::Own(name), trial))
 }
 
-/// Which classes are of one table, and which tables of a schema hold the same things. What is like
-/// the rows of several of these belongs where most of its things are.
+/// Which classes are of one table, and which tables of a schema hold the same things.
 fn joined(known: &[Known<'_>]) -> (Vec<Vec<usize>>, Alike) {
-    let mut unions = Unions((0..known.len()).collect());
     let mut alike = Alike::default();
-    // The table of each set by its root, and how many of its things a class shares with it.
-    let mut tables: Vec<Option<(TableNo, usize)>> =
-        known.iter().map(|known| known.declared.map(|table| (table, usize::MAX))).collect();
+    let mut tables: Vec<Option<TableNo>> =
+        (0..known.len()).map(|place| table_of(known, place, &mut alike)).collect();
+    let mut unions = Unions((0..known.len()).collect());
     let pairs = || (0..known.len()).flat_map(|b| (0..b).map(move |a| (a, b)));
-    for (a, b) in pairs() {
-        match (known[a].declared, known[b].declared) {
-            (Some(one), Some(other)) if one == other => unions.join(a, b),
-            (Some(one), Some(other)) => alike.of_tables((one, other), (&known[a], &known[b])),
-            (None, None) => {}
-            (one, other) => {
-                let Some(table) = one.or(other) else { continue };
-                let place = if one.is_none() { a } else { b };
-                let Some(shared) = are_one(&known[a], &known[b]) else { continue };
-                match &mut tables[place] {
-                    Some((best, most)) if *best != table => {
-                        alike.add(*best, table, shared.min(*most));
-                        if shared > *most {
-                            (*best, *most) = (table, shared);
-                        }
-                    }
-                    Some((_, most)) => *most = shared.max(*most),
-                    none => *none = Some((table, shared)),
-                }
-            }
-        }
-    }
-    // Classes of one table are one set, whatever they are like.
-    for (a, b) in pairs() {
-        let table = |of: usize| tables[of].map(|(table, _)| table);
-        if table(a).is_some() && table(a) == table(b) {
-            unions.join(a, b);
-        }
+    for (a, b) in pairs().filter(|(a, b)| tables[*a].is_some() && tables[*a] == tables[*b]) {
+        unions.join(a, b);
     }
     for (a, b) in pairs() {
         let (one, other) = (unions.root(a), unions.root(b));
         if one == other || known[a].declared.or(known[b].declared).is_some() {
             continue;
         }
-        let (in_one, in_other) = (tables[one], tables[other]);
-        let Some(shared) = are_one(&known[a], &known[b]) else { continue };
-        match (in_one, in_other) {
-            (Some((one, _)), Some((other, _))) => alike.add(one, other, shared),
-            _ => {
+        match (are_one(&known[a], &known[b]), tables[one], tables[other]) {
+            (None, ..) => {}
+            // What stays two in the schema is not made one by what is like both.
+            (Some(shared), Some(one), Some(other)) => alike.add(one, other, shared),
+            (Some(_), table, its) => {
                 unions.join(one, other);
-                tables[one.min(other)] = in_one.or(in_other);
+                tables[one.min(other)] = table.or(its);
             }
         }
     }
     (unions.sets(), alike)
+}
+
+/// The table of a schema that a class is of: that of its rows, or of those that it is like. Where
+/// these are of several tables, it belongs where most of its things are, and the tables are alike.
+fn table_of(known: &[Known<'_>], place: usize, alike: &mut Alike) -> Option<TableNo> {
+    let one = &known[place];
+    let others = known.iter().filter_map(|other| Some((other.declared?, other)));
+    if let Some(own) = one.declared {
+        for (table, other) in others.take_while(|(_, other)| !std::ptr::eq(one, *other)) {
+            if table != own {
+                alike.add(own, table, shared(one, other));
+            }
+        }
+        return Some(own);
+    }
+    let mut most: BTreeMap<TableNo, usize> = BTreeMap::new();
+    for (table, other) in others {
+        if let Some(shared) = are_one(one, other) {
+            let known = most.entry(table).or_default();
+            *known = shared.max(*known);
+        }
+    }
+    let (best, _) = most.iter().max_by_key(|(_, shared)| **shared)?;
+    most.iter().filter(|(table, _)| *table != best).for_each(|(table, shared)| {
+        alike.add(*best, *table, *shared);
+    });
+    Some(*best)
+}
+
+/// How many things two classes of different tables both hold, going by what lasts.
+fn shared(one: &Known<'_>, other: &Known<'_>) -> usize {
+    let id = one.identity.cell().filter(|_| one.identity == other.identity);
+    let Some(id) = id else { return 0 };
+    let Likeness { shared, agreement } = Likeness::of(&one.class, &one.first, other, id);
+    if agreement.are_others() == Some(false) { shared } else { 0 }
 }
 
 /// Tables of a schema that hold the same things, and how many.
@@ -302,17 +309,6 @@ impl Alike {
             Some((.., most)) => *most = shared.max(*most),
             None if shared > 0 => self.0.push((one, other, shared)),
             None => {}
-        }
-    }
-
-    /// Rows that the schema reads into two tables.
-    fn of_tables(&mut self, (a, b): (TableNo, TableNo), (one, other): (&Known<'_>, &Known<'_>)) {
-        let Some(id) = one.identity.cell().filter(|_| one.identity == other.identity) else {
-            return;
-        };
-        let Likeness { shared, agreement } = Likeness::of(&one.class, &one.first, other, id);
-        if agreement.lasting > 0 && agreement.are_others() != Some(true) {
-            self.add(a, b, shared);
         }
     }
 }
