@@ -123,7 +123,7 @@ impl<'s, T: ReadTable<'s>> TableRows<'s, T> {
         let rows = state.table(places.table).rows_with_cells();
         rows.filter_map(move |(slot, row)| {
             let mut cells = cells(state, &places, slot, row);
-            T::read(&mut cells).filter(|_| cells.problems.is_empty())
+            T::read(&mut cells).filter(|_| cells.problems.is_none())
         })
     }
 
@@ -246,7 +246,7 @@ fn cells<'n, 's>(
     cells: RowCells<'s>,
 ) -> Cells<'n, 's> {
     let (table, numbers) = (places.table, &*places.fields);
-    Cells { state, table, slot, cells, numbers, problems: Vec::new() }
+    Cells { state, table, slot, cells, numbers, problems: None }
 }
 
 #[inline]
@@ -257,13 +257,12 @@ fn read<'s, T: ReadTable<'s>>(
     row: RowCells<'s>,
 ) -> Found<T> {
     let mut cells = cells(state, places, slot, row);
-    match (T::read(&mut cells), cells.problems.is_empty()) {
-        (Some(row), true) => Found::Here(row),
-        (row, _) => {
-            let problems = cells
-                .problems
-                .iter()
-                .map(|(place, problem)| (T::SHAPE.fields[*place].name, *problem));
+    match (T::read(&mut cells), &cells.problems) {
+        (Some(row), None) => Found::Here(row),
+        (row, problems) => {
+            let problems = problems.iter().flat_map(|problems| &problems.0);
+            let problems =
+                problems.map(|(place, problem)| (T::SHAPE.fields[*place].name, *problem));
             Found::Partly(Partly { row, problems: problems.collect() })
         }
     }

@@ -378,8 +378,23 @@ pub struct Cells<'n, 's> {
     pub(super) cells: RowCells<'s>,
     /// For each field of the struct its number in the table.
     pub(super) numbers: &'n [FieldNo],
-    /// Fields of the struct that are not there, or not as the struct has them.
-    pub(super) problems: Vec<(usize, FieldProblem)>,
+    /// Fields of the struct that are not there, or not as the struct has them; mostly none.
+    pub(super) problems: Option<Box<Problems>>,
+}
+
+/// The places of fields in their struct, and what is wrong with them.
+#[derive(Default)]
+pub(super) struct Problems(pub(super) Vec<(usize, FieldProblem)>);
+
+impl Problems {
+    /// By value, so that the cells of a row need not lie in memory where nothing is wrong.
+    #[cold]
+    #[inline(never)]
+    fn and(known: Option<Box<Self>>, place: usize, problem: FieldProblem) -> Option<Box<Self>> {
+        let mut known = known.unwrap_or_default();
+        known.0.push((place, problem));
+        Some(known)
+    }
 }
 
 impl<'s> Cells<'_, 's> {
@@ -389,7 +404,7 @@ impl<'s> Cells<'_, 's> {
         match T::read(self.cell(place)) {
             Ok(value) => Some(value),
             Err(problem) => {
-                self.problems.push((place, problem));
+                self.problems = Problems::and(self.problems.take(), place, problem);
                 T::without()
             }
         }

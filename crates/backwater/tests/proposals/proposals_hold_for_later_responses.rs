@@ -475,7 +475,8 @@ fn figures(
         // Of what was hardly ever seen, nothing can be said; nor of who acts as was never seen.
         let is_known = known.get(asked).copied().unwrap_or(0) >= 3;
         let was_seen = |by_a_yard| are_one || acts.contains(&(*asked, by_a_yard));
-        if !is_sample && !(is_known && server.is_sent_by_a_yard(t).is_none_or(was_seen)) {
+        let can_be_read = is_known && server.is_sent_by_a_yard(t).is_none_or(was_seen);
+        if !(*is_sample || can_be_read) {
             continue;
         }
         let read = cache.commit("read", |tx| tx.ingest(request.clone(), body));
