@@ -126,13 +126,9 @@ impl<'s> FieldCell<'s> {
         }
     }
 
-    #[inline]
+    #[cold]
     fn problem(self) -> FieldProblem {
-        match self.0 {
-            CellOf::Table(cell) => cell.problem(),
-            CellOf::Result(Value::Null) => FieldProblem::Null,
-            CellOf::Result(_) => FieldProblem::Unfit,
-        }
+        problem_of(self.cell())
     }
 
     /// As a field of a table's row, which it must be for what is nested or a list.
@@ -168,13 +164,9 @@ impl<'s> TableCell<'s> {
         self.row.cell(self.at.2)
     }
 
-    #[inline]
+    #[cold]
     fn problem(self) -> FieldProblem {
-        match self.row.cell_seldom(self.at.2) {
-            Cell::Absent => FieldProblem::Absent,
-            Cell::Null => FieldProblem::Null,
-            _ => FieldProblem::Unfit,
-        }
+        problem_of(self.cell())
     }
 
     /// Where a link points.
@@ -220,6 +212,16 @@ impl<'s> TableCell<'s> {
     }
 }
 
+/// Why a field that holds this is not read as what a struct has.
+#[inline]
+fn problem_of(cell: Cell<'_>) -> FieldProblem {
+    match cell {
+        Cell::Absent => FieldProblem::Absent,
+        Cell::Null => FieldProblem::Null,
+        _ => FieldProblem::Unfit,
+    }
+}
+
 macro_rules! plain {
     ($($type:ty: $kind:ident { $($cell:pat => $read:expr),+ } |$value:ident| $written:expr;)*) => {$(
         impl<'s> FieldType<'s> for $type {
@@ -248,7 +250,7 @@ impl<'s> FieldType<'s> for i64 {
     fn read(cell: FieldCell<'s>) -> Result<Self, FieldProblem> {
         match cell.0 {
             CellOf::Table(TableCell { row, at, .. }) => {
-                row.whole(at.2).ok_or_else(|| cell.problem())
+                row.whole(at.2).ok_or_else(|| problem_of(row.cell_seldom(at.2)))
             }
             CellOf::Result(Value::Int(number)) => Ok(*number),
             CellOf::Result(Value::Bool(flag)) => Ok((*flag).into()),
@@ -268,7 +270,7 @@ impl<'s> FieldType<'s> for &'s str {
     fn read(cell: FieldCell<'s>) -> Result<Self, FieldProblem> {
         match cell.0 {
             CellOf::Table(TableCell { row, at, .. }) => {
-                row.text(at.2).ok_or_else(|| cell.problem())
+                row.text(at.2).ok_or_else(|| problem_of(row.cell_seldom(at.2)))
             }
             CellOf::Result(value) => value.as_str().ok_or_else(|| cell.problem()),
         }
