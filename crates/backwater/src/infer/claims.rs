@@ -8,7 +8,7 @@ use super::classes::{Class, Kinds, numbers, type_member, values_of};
 use super::evidence::{ObjectsNo, View, World};
 use super::identity::{Identity, Trial};
 use super::urls::{Path, Segment};
-use super::words::{names_a_thing, singular};
+use super::words::{names_a_thing, singular, snake};
 use crate::schema::{
     Branch, FieldDef, FieldKind, Format, LinkRule, Names, Pointer, ResponsePart, Rule, Schema,
     TableDef, TableNo, TableOrigin,
@@ -120,8 +120,14 @@ impl<'s> Claims<'s> {
                 called || typed
             });
             let table = table.or_else(|| {
-                let mut alike =
-                    tables().filter(|table| claims.has_its_members(world, number, *table));
+                // Things of two kinds may have the same members; their names then have nothing in common.
+                let has_its_name = |table: &TableNo| {
+                    let name = format!("_{}_", snake(&declared.table(*table).name));
+                    names_a_thing(&role) && name.contains(&format!("_{}_", snake(&role)))
+                };
+                let mut alike = tables()
+                    .filter(has_its_name)
+                    .filter(|table| claims.has_its_members(world, number, *table));
                 alike.next().filter(|_| alike.next().is_none())
             });
             if let Some(table) = table.filter(|table| claims.has_id(world, number, *table)) {
@@ -317,7 +323,7 @@ impl<'s> Claims<'s> {
     }
 }
 
-/// Objects that have as many members beside their id as a row of a table, and the same, are rows of it.
+/// Objects that have the members of a table's rows, and more than so many, may be rows of it.
 const MEMBERS: usize = 3;
 
 impl TableDef {

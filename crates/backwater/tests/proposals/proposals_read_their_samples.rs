@@ -1098,12 +1098,15 @@ table = "yard"
     let added: Vec<&str> = update.added().collect();
     assert!(!added.iter().any(|it| it.starts_with("field ")), "{added:?}\n{}", update.text());
 
-    // Whatever they are called, objects with just the members of a table are its rows.
-    let of = samples(&[("GET", "/ferries/3", json!({ "id": 3, "hands": [yard(8), yard(9)] }))]);
-    let update = updated(before, &of);
-    let added: Vec<&str> = update.added().collect();
-    assert_eq!(added, ["table ferry", "rule ferry"], "{}", update.text());
-    assert!(update.text().contains("hands = { to_many = \"yard\" }"), "{}", update.text());
+    // Objects with just the members of a table are its rows if the table is called like them, and
+    // something more; things of another name are others.
+    let renamed = before.replace("yard]", "our_yard]").replace("\"yard\"", "\"our_yard\"");
+    for (called, wanted) in [("yards", "our_yard"), ("buoys", "buoy")] {
+        let body = json!({ "id": 3, called: [yard(8), yard(9)] });
+        let update = updated(&renamed, &samples(&[("GET", "/ferries/3", body)]));
+        let link = format!("{called} = {{ to_many = \"{wanted}\" }}");
+        assert!(update.text().contains(&link), "{link}\n{}", update.text());
+    }
 }
 
 /// What servers of several styles answer: links and embedded resources, a catalogue of open data, a
