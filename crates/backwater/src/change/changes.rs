@@ -9,7 +9,7 @@ use super::again::WrittenAgain;
 use super::since::Since;
 use super::touched::TouchedRows;
 use crate::schema::{FieldNo, TableNo};
-use crate::table::{Cell, RowCells, Slot, State};
+use crate::table::{Cell, Quads, RowCells, Slot, State};
 use crate::value::{RowId, Value};
 
 /// Where a row lies.
@@ -24,8 +24,8 @@ pub(crate) struct FieldSet(SmallVec<[u64; 1]>);
 impl FieldSet {
     pub(crate) fn insert(&mut self, field: FieldNo) {
         let (word, bit) = (field.index() / 64, field.index() % 64);
-        if self.0.len() <= word {
-            self.0.resize(word + 1, 0);
+        while self.0.len() <= word {
+            self.0.push(0);
         }
         self.0[word] |= 1 << bit;
     }
@@ -179,9 +179,19 @@ impl Changes {
         let mut rows = Vec::with_capacity(touched.len());
         for (table, touched) in touched.tables() {
             let (mut old, mut new) = (before.table(table).reader(), after.table(table).reader());
-            for slot in touched.slots() {
-                if let Some(happened) = happened(old.find(slot), new.find(slot)) {
-                    rows.push(RowChange { table, slot, happened });
+            let mut slots = touched.slots();
+            loop {
+                let some = slots.by_ref().take(TOGETHER);
+                let some = some.map(|slot| (slot, RowVersions(old.find(slot), new.find(slot))));
+                let some: SmallVec<[(Slot, RowVersions<'_>); TOGETHER]> = some.collect();
+                if some.is_empty() {
+                    break;
+                }
+                let quads = some.iter().map(|(_, row)| row.quads());
+                let quads: SmallVec<[Option<Quads>; TOGETHER]> = quads.collect();
+                for ((slot, row), quads) in some.into_iter().zip(quads) {
+                    let happened = row.happened(quads);
+                    rows.extend(happened.map(|happened| RowChange { table, slot, happened }));
                 }
             }
         }
@@ -271,17 +281,33 @@ pub(crate) fn compare(
     table: TableNo,
     slot: Slot,
 ) -> Option<Happened> {
-    happened(before.table(table).row(slot), after.table(table).row(slot))
+    let row = RowVersions(before.table(table).row(slot), after.table(table).row(slot));
+    row.happened(row.quads())
 }
 
-fn happened(old: Option<RowCells<'_>>, new: Option<RowCells<'_>>) -> Option<Happened> {
-    match (old, new) {
-        (None, None) => None,
-        (None, Some(_)) => Some(Happened::Inserted),
-        (Some(_), None) => Some(Happened::Deleted),
-        (Some(old), Some(new)) => {
-            let changed: FieldSet = old.differing(&new).collect();
-            (!changed.is_empty()).then_some(Happened::Updated(changed))
+/// So many rows are compared together: each waits for memory, and so all do at once.
+const TOGETHER: usize = 16;
+
+/// A row before and after.
+struct RowVersions<'a>(Option<RowCells<'a>>, Option<RowCells<'a>>);
+
+impl RowVersions<'_> {
+    /// Where both differ in memory, if there are both.
+    fn quads(&self) -> Option<Quads> {
+        Some(self.0.as_ref()?.quads(self.1.as_ref()?))
+    }
+
+    /// What happened to the row, if anything did.
+    fn happened(&self, quads: Option<Quads>) -> Option<Happened> {
+        match (&self.0, &self.1) {
+            (None, None) => None,
+            (None, Some(_)) => Some(Happened::Inserted),
+            (Some(_), None) => Some(Happened::Deleted),
+            (Some(old), Some(new)) => {
+                let mut changed = FieldSet::default();
+                old.each_differing(new, quads?, |field| changed.insert(field));
+                (!changed.is_empty()).then_some(Happened::Updated(changed))
+            }
         }
     }
 }

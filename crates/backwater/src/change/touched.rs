@@ -1,6 +1,5 @@
 //! Which rows were written to.
 
-use rustc_hash::FxHashMap;
 use smallvec::SmallVec;
 
 use crate::schema::TableNo;
@@ -45,22 +44,23 @@ impl TouchedRows {
     }
 
     /// The slots of one table, in their order.
-    pub(crate) fn of_table(&self, table: TableNo) -> impl Iterator<Item = Slot> + use<> {
-        self.tables.get(table.index()).cloned().unwrap_or_default().slots()
+    pub(crate) fn of_table(&self, table: TableNo) -> impl Iterator<Item = Slot> + '_ {
+        self.tables.get(table.index()).into_iter().flat_map(Touched::slots)
     }
 }
 
-/// The slots of one table that were written to.
+/// The slots of one table that were written to: a bit for each slot of the chunks that were met.
 #[derive(Clone, Default)]
 pub(crate) struct Touched {
-    /// A bit for each slot of the chunks that were met.
-    chunks: SmallVec<[(u32, Bits); 3]>,
-    /// Where each of them is, once there are more than a few.
-    places: Option<Box<FxHashMap<u32, u32>>>,
+    /// While these are few.
+    few: SmallVec<[(u32, Bits); 3]>,
+    /// All of them once there are more: a block for so many neighbouring chunks.
+    many: Vec<Option<Box<[Bits; BLOCK]>>>,
 }
 
 /// Up to this many chunks are looked through one by one.
 const FEW: usize = 8;
+const BLOCK: usize = 64;
 
 impl Touched {
     /// Adds a slot; returns whether it is new here.
@@ -68,54 +68,66 @@ impl Touched {
     pub(crate) fn insert(&mut self, slot: Slot) -> bool {
         let (chunk, bit) = (slot.0 / CHUNK as u32, 1 << (slot.0 % CHUNK as u32));
         // Neighbours follow each other.
-        let bits = match self.chunks.last_mut() {
+        let bits = match self.few.last_mut() {
             Some((last, bits)) if *last == chunk => bits,
-            _ => {
-                let place = self.place(chunk);
-                &mut self.chunks[place].1
-            }
+            _ => self.bits(chunk),
         };
         let is_new = bits.0 & bit == 0;
         bits.0 |= bit;
         is_new
     }
 
-    fn place(&mut self, chunk: u32) -> usize {
-        let len = self.chunks.len();
-        let known = match &self.places {
-            None => self.chunks.iter().position(|(other, _)| *other == chunk),
-            Some(places) => places.get(&chunk).map(|place| *place as usize),
-        };
-        known.unwrap_or_else(|| {
-            self.chunks.push((chunk, Bits::default()));
-            match &mut self.places {
-                Some(places) => drop(places.insert(chunk, len as u32)),
-                None if len < FEW => {}
-                None => {
-                    let places = self.chunks.iter().zip(0..);
-                    let places = places.map(|((chunk, _), place)| (*chunk, place));
-                    self.places = Some(Box::new(places.collect()));
-                }
+    fn bits(&mut self, chunk: u32) -> &mut Bits {
+        if !self.many.is_empty() {
+            return self.bits_of_many(chunk);
+        }
+        match self.few.iter().position(|(other, _)| *other == chunk) {
+            Some(place) => &mut self.few[place].1,
+            None if self.few.len() < FEW => {
+                self.few.push((chunk, Bits::default()));
+                let last = self.few.len() - 1;
+                &mut self.few[last].1
             }
-            len
-        })
+            None => {
+                for (chunk, bits) in std::mem::take(&mut self.few) {
+                    *self.bits_of_many(chunk) = bits;
+                }
+                self.bits_of_many(chunk)
+            }
+        }
+    }
+
+    fn bits_of_many(&mut self, chunk: u32) -> &mut Bits {
+        let (block, place) = (chunk as usize / BLOCK, chunk as usize % BLOCK);
+        if self.many.len() <= block {
+            self.many.resize_with(block + 1, || None);
+        }
+        &mut self.many[block].get_or_insert_with(|| Box::new([Bits::default(); BLOCK]))[place]
     }
 
     pub(crate) fn is_empty(&self) -> bool {
-        self.chunks.is_empty()
+        self.few.is_empty() && self.many.is_empty()
     }
 
     /// How many slots there are.
     pub(crate) fn len(&self) -> usize {
-        self.chunks.iter().map(|(_, bits)| bits.len()).sum()
+        self.chunks().map(|(_, bits)| bits.len()).sum()
     }
 
     /// The slots in their order.
-    pub(crate) fn slots(&self) -> impl Iterator<Item = Slot> + use<> {
-        let mut chunks = self.chunks.clone();
-        chunks.sort_unstable_by_key(|(chunk, _)| *chunk);
-        chunks.into_iter().flat_map(|(chunk, bits)| {
+    pub(crate) fn slots(&self) -> impl Iterator<Item = Slot> + '_ {
+        self.chunks().flat_map(|(chunk, bits)| {
             bits.ones().map(move |at| Slot(chunk * CHUNK as u32 + at as u32))
         })
+    }
+
+    /// The chunks in their order.
+    fn chunks(&self) -> impl Iterator<Item = (u32, Bits)> + '_ {
+        let mut few = self.few.clone();
+        few.sort_unstable_by_key(|(chunk, _)| *chunk);
+        let blocks = self.many.iter().zip((0..).step_by(BLOCK));
+        let blocks = blocks.filter_map(|(block, first)| block.as_ref().zip(Some(first)));
+        let many = blocks.flat_map(|(block, first)| (first..).zip(block.iter().copied()));
+        few.into_iter().chain(many)
     }
 }

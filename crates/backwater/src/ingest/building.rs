@@ -269,7 +269,9 @@ impl<'de> Reader<'_, 'de> {
         id: &[(FieldNo, Staged<'de>)],
     ) -> Slot {
         if let [(_, only)] = id {
-            return self.tx.refer(table, &[only.cell()]);
+            let (line, key) = (self.line.filter(|_| table == self.reading.rule.table), only.cell());
+            let known = self.ahead.slot(line, &key);
+            return known.unwrap_or_else(|| self.tx.refer(table, &[key]));
         }
         let part = |field| id.iter().find(|(other, _)| *other == field);
         let key: IndexKey<'_> = definition

@@ -98,6 +98,11 @@ impl<'de> JsonReader<'de> {
         &self.bytes[from..]
     }
 
+    /// The text between two places, if it is whole letters.
+    pub(crate) fn between(&self, from: usize, to: usize) -> Option<&'de str> {
+        self.text.get(from..to)
+    }
+
     /// What was read since a place.
     pub(crate) fn since(&self, from: usize) -> &'de str {
         &self.text[from..self.at]

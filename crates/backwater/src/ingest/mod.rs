@@ -3,6 +3,7 @@
 //! A reader knows its format, the schema's rules and the transaction that it writes through. It
 //! must not know queries or storage, and it does no I/O: the caller has the bytes.
 
+mod ahead;
 mod around;
 mod building;
 mod counts;

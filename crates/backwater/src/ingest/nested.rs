@@ -10,6 +10,7 @@ use std::sync::Arc;
 
 use smallvec::SmallVec;
 
+use super::ahead::Ahead;
 use super::building::{Building, IdParts, MemberOrder};
 use super::counts::Tally;
 use super::json::{Fault, FaultKind, JsonReader, Next};
@@ -94,6 +95,7 @@ pub(super) fn read(tx: &mut Transaction, reading: &Reading<'_>, text: &str) -> R
         taken: IdParts::default(),
         deletes: false,
         line: None,
+        ahead: Ahead::default(),
         unresolved: BTreeSet::new(),
         report_at: if reading.progress.is_some() { 0 } else { usize::MAX },
         unplaced: Unplaced::default(),
@@ -235,6 +237,8 @@ pub(super) struct Reader<'a, 'de> {
     pub(super) deletes: bool,
     /// The line of a response that has a value a line.
     pub(super) line: Option<usize>,
+    /// Rows of the events that come next.
+    pub(super) ahead: Ahead<'de>,
     /// Where a null means that the server failed to resolve the value.
     pub(super) unresolved: BTreeSet<usize>,
     /// Where progress is reported the next time.

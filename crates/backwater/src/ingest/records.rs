@@ -23,6 +23,7 @@ impl<'de> Reader<'_, 'de> {
         let mut line = 0;
         while !self.json.is_at_end() {
             self.line = Some(line);
+            self.look_ahead(line);
             let begin = self.json.at();
             self.document().and_then(|()| self.check_event(line, begin)).map_err(|failure| {
                 match self.reading.ends {

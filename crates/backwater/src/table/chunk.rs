@@ -43,8 +43,32 @@ impl Bits {
     }
 }
 
-/// This many words of two rows are compared at once.
-const DIFFERING: u32 = u64::BITS;
+/// Which words of two rows differ, four at a time: a bit for each of the first ones, and the last
+/// bit for all that are behind.
+#[derive(Debug, Clone, Copy, PartialEq, Eq)]
+pub(crate) struct Quads(u64);
+
+impl Quads {
+    /// Without a branch, so that nothing that follows waits for the rows to come from memory.
+    #[inline]
+    pub(super) fn differing(words: &[u32], others: &[u32]) -> Self {
+        let ((quads, rest), (other_quads, other_rest)) =
+            (words.as_chunks::<4>(), others.as_chunks::<4>());
+        let bit = |differs: bool, number: usize| u64::from(differs) << number.min(63);
+        let bits = quads.iter().zip(other_quads).enumerate();
+        let bits = bits.fold(0, |bits, (number, (quad, other))| bits | bit(quad != other, number));
+        let rest = rest.iter().zip(other_rest).fold(0, |bits, (word, other)| bits | (word ^ other));
+        Self(bits | bit(rest != 0, quads.len()))
+    }
+
+    /// Words among which are all that differ, of so many.
+    fn words(self, len: usize) -> impl Iterator<Item = usize> {
+        Bits(self.0).ones().flat_map(move |quad| {
+            let end = if quad == 63 { len } else { len.min(quad * 4 + 4) };
+            quad * 4..end
+        })
+    }
+}
 
 /// A field's state in a row. A boolean is its own state; a text is a symbol of the field's
 /// dictionary or a place among the chunk's texts.
@@ -220,46 +244,38 @@ impl Chunk {
         }
     }
 
-    /// The fields of a row that hold something else in another version of the chunk.
-    pub(super) fn differing<'c>(
-        &'c self,
-        words: &'c [u32],
-        (other, others): (&'c Chunk, &'c [u32]),
-        layout: &'c Layout,
-    ) -> impl Iterator<Item = FieldNo> + 'c {
+    /// Calls `found` with the fields of a row that hold something else in another version of the
+    /// chunk, with some of them more than once; `quads` are those that differ.
+    pub(super) fn each_differing(
+        &self,
+        words: &[u32],
+        (other, others): (&Chunk, &[u32]),
+        quads: Quads,
+        layout: &Layout,
+        mut found: impl FnMut(FieldNo),
+    ) {
+        let mut look_at = |field: FieldNo| {
+            if self.cell_of(words, field, layout) != other.cell_of(others, field, layout) {
+                found(field);
+            }
+        };
+        if words.len() != others.len() {
+            return layout.field_numbers().for_each(look_at);
+        }
+        for number in quads.words(words.len()) {
+            if words[number] != others[number] {
+                let bits = words[number] ^ others[number];
+                layout.fields_of_word(number, bits).for_each(&mut look_at);
+            }
+        }
         let has_same_texts = match (&self.texts, &other.texts) {
             (Some(mine), Some(theirs)) => Arc::ptr_eq(mine, theirs),
             (mine, theirs) => mine.is_none() && theirs.is_none(),
         };
-        let are_there = !words.is_empty() && !others.is_empty();
-        // A bit for each of the first words that differs: most fields hold the same.
-        let differing = words.iter().zip(others).zip(0..DIFFERING);
-        let differing = differing
-            .fold(0, |bits, ((word, other), number)| bits | u64::from(word != other) << number);
-        let holds_same = move |place: &FieldPlace| {
-            let end = u32::from(place.word + place.len);
-            let same_value = match end < DIFFERING {
-                true => differing >> place.word & ((1 << place.len) - 1) == 0,
-                false => {
-                    let mut span = place.word as usize..end as usize;
-                    span.all(|word| words[word] == others[word])
-                }
-            };
-            let same_state = || {
-                u32::from(place.state_word) < DIFFERING && differing >> place.state_word & 1 == 0
-                    || state(words, place) == state(others, place)
-            };
-            same_value && same_state() && (has_same_texts || !is_apart(words, place))
-        };
-        let places =
-            layout.places().iter().zip(0..).map(|(place, number)| (place, FieldNo(number)));
-        let others = move |field| other.cell_of(others, field, layout);
-        places
-            .filter(move |(place, field)| {
-                !(are_there && holds_same(place))
-                    && self.cell_of(words, *field, layout) != others(*field)
-            })
-            .map(|(_, field)| field)
+        if !has_same_texts && !words.is_empty() {
+            let apart = layout.field_numbers().filter(|at| is_apart(words, layout.place(*at)));
+            apart.for_each(look_at);
+        }
     }
 
     /// See [`RowCells::in_memory`](super::RowCells::in_memory).
@@ -363,8 +379,7 @@ impl Chunk {
     /// Takes the row at a place away, and all its fields but those to keep.
     pub(super) fn clear(&mut self, at: usize, kept: &[FieldNo], layout: &Layout) {
         self.set_row(at, false);
-        for number in 0..layout.places().len() as u32 {
-            let field = FieldNo(number);
+        for field in layout.field_numbers() {
             if !kept.contains(&field) && self.cell(at, field, layout) != Cell::Absent {
                 self.set(at, field, Cell::Absent, layout);
             }

@@ -16,7 +16,14 @@ const LOAD: usize = 10;
 type Entries = SmallVec<[(u32, Slot); 14]>;
 
 #[derive(Default)]
-struct Bucket(Entries);
+pub(super) struct Bucket(Entries);
+
+impl Bucket {
+    /// The first slot of a hash.
+    pub(super) fn first(&self, hash: u32) -> Option<Slot> {
+        self.0.iter().find(|(other, _)| *other == hash).map(|(_, slot)| *slot)
+    }
+}
 
 /// As one piece: a commit copies a bucket for each id that is new.
 impl Clone for Bucket {
@@ -49,6 +56,11 @@ impl Keys {
             .iter()
             .find(|(other, slot)| *other == hash && is_it(*slot))
             .map(|(_, slot)| *slot)
+    }
+
+    /// The bucket of a hash, unless it is empty.
+    pub(super) fn bucket_of(&self, hash: u32) -> Option<&Bucket> {
+        Some(self.buckets.get(self.bucket(hash))).filter(|bucket| !bucket.0.is_empty())
     }
 
     /// Adds a key, by its hash, that is not there yet.

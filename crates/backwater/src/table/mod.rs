@@ -31,12 +31,12 @@ use smallvec::SmallVec;
 use crate::schema::{FieldKind, FieldNo, Schema, TableNo};
 use crate::value::Timestamp;
 use chunk::Chunk;
-pub(crate) use chunk::{Bits, CHUNK};
+pub(crate) use chunk::{Bits, CHUNK, Quads};
 pub(crate) use filling::Filling;
 pub(crate) use folded::{FoldedTexts, TextSearch};
 use index::Index;
 pub(crate) use index::IndexKey;
-use keys::Keys;
+use keys::{Bucket, Keys};
 use layout::Layout;
 pub(crate) use overlay::{BaseRows, Edit, EditedRow, Overlay, PendingChange, RenamedRow};
 use rows::RowsWithCells;
@@ -201,6 +201,23 @@ impl TableRows {
     /// The slot of a key, whether or not its row is there.
     pub(crate) fn slot(&self, key: &[Cell<'_>]) -> Option<Slot> {
         self.slot_of(key, self.keys.hash(key))
+    }
+
+    /// The slots of several keys of one part each: each look-up waits for memory, and so all do at
+    /// once. Of two keys that have the same hash one may not be found.
+    pub(crate) fn slots_of(&self, keys: &[Option<Cell<'_>>]) -> SmallVec<[Option<Slot>; 16]> {
+        let hash = |key: &Option<Cell<'_>>| key.map(|key| self.keys.hash(&[key]));
+        let hashes: SmallVec<[Option<u32>; 16]> = keys.iter().map(hash).collect();
+        let buckets = hashes.iter().map(|hash| self.keys.bucket_of((*hash)?));
+        let buckets: SmallVec<[Option<&Bucket>; 16]> = buckets.collect();
+        let slots = buckets.iter().zip(&hashes).map(|(bucket, hash)| (*bucket)?.first((*hash)?));
+        let rows = slots.map(|slot| Some((slot?, self.cells(slot?)?)));
+        let rows: SmallVec<[Option<(Slot, RowCells<'_>)>; 16]> = rows.collect();
+        let is_it = |(row, key): (Option<(Slot, RowCells<'_>)>, &Option<Cell<'_>>)| {
+            let (slot, cells) = row?;
+            ((*key)? == cells.cell(*self.id.first()?)).then_some(slot)
+        };
+        rows.into_iter().zip(keys).map(is_it).collect()
     }
 
     fn slot_of(&self, key: &[Cell<'_>], hash: u32) -> Option<Slot> {

@@ -2,7 +2,7 @@
 
 use std::sync::Arc;
 
-use super::chunk::{Bits, CHUNK, Chunk};
+use super::chunk::{Bits, CHUNK, Chunk, Quads};
 use super::folded::TextSearch;
 use super::layout::Layout;
 use super::{Cell, Slot, TableRows, index, offset};
@@ -40,9 +40,22 @@ impl<'a> RowCells<'a> {
         cell(self.chunk, self.words, self.layout, field)
     }
 
-    /// The fields that hold something else in another version of the table.
-    pub(crate) fn differing(&self, other: &'a RowCells<'_>) -> impl Iterator<Item = FieldNo> + 'a {
-        self.chunk.differing(self.words, (other.chunk, other.words), self.layout)
+    /// Where it differs from another version of the row in memory.
+    #[inline]
+    pub(crate) fn quads(&self, other: &RowCells<'_>) -> Quads {
+        Quads::differing(self.words, other.words)
+    }
+
+    /// Calls `found` with the fields that hold something else in another version of the row, with
+    /// some of them more than once; `quads` says where they differ in memory.
+    pub(crate) fn each_differing(
+        &self,
+        other: &RowCells<'_>,
+        quads: Quads,
+        found: impl FnMut(FieldNo),
+    ) {
+        let others = (other.chunk, other.words);
+        self.chunk.each_differing(self.words, others, quads, self.layout, found);
     }
 
     /// What a field of texts holds.

@@ -8,28 +8,51 @@ use crate::query::expr::scalar::Scalar;
 /// At most this many entries are in a block.
 const BLOCK: usize = 64;
 
-/// The values from `low` to `high`, both included; an end that is missing is open.
+/// Values that belong together.
 #[derive(Debug, Clone)]
-pub(super) struct Interval {
-    pub(super) low: Option<Scalar<'static>>,
-    pub(super) high: Option<Scalar<'static>>,
+pub(super) enum Interval {
+    Point(Scalar<'static>),
+    /// From one to another, both included; an end that is missing is open.
+    Between {
+        low: Option<Scalar<'static>>,
+        high: Option<Scalar<'static>>,
+    },
 }
 
 impl Interval {
-    pub(super) fn point(value: Scalar<'static>) -> Self {
-        Self { low: Some(value.clone()), high: Some(value) }
+    fn low(&self) -> Option<&Scalar<'static>> {
+        match self {
+            Self::Point(value) => Some(value),
+            Self::Between { low, .. } => low.as_ref(),
+        }
+    }
+
+    fn high(&self) -> Option<&Scalar<'static>> {
+        match self {
+            Self::Point(value) => Some(value),
+            Self::Between { high, .. } => high.as_ref(),
+        }
     }
 
     fn order(&self, other: &Self) -> Ordering {
-        let low = match (&self.low, &other.low) {
+        let low = match (self.low(), other.low()) {
             (Some(a), Some(b)) => a.order(b),
             (a, b) => a.is_some().cmp(&b.is_some()),
         };
-        low.then_with(|| order_high(self.high.as_ref(), other.high.as_ref()))
+        low.then_with(|| order_high(self.high(), other.high()))
     }
 
     fn begins_by(&self, value: &Scalar<'_>) -> bool {
-        self.low.as_ref().is_none_or(|low| low.order(value).is_le())
+        self.low().is_none_or(|low| low.order(value).is_le())
+    }
+
+    fn holds(&self, value: &Scalar<'_>) -> bool {
+        match self {
+            Self::Point(point) => point.order(value).is_eq(),
+            Self::Between { high, .. } => {
+                self.begins_by(value) && order_high(high.as_ref(), Some(value)).is_ge()
+            }
+        }
     }
 }
 
@@ -64,7 +87,7 @@ impl<T> Block<T> {
     }
 
     fn set_own_reach(&mut self) {
-        let ends = self.entries.iter().map(|(interval, _)| interval.high.as_ref());
+        let ends = self.entries.iter().map(|(interval, _)| interval.high());
         self.own = ends.max_by(|a, b| order_high(*a, *b)).flatten().cloned();
     }
 }
@@ -85,15 +108,22 @@ impl<T: Copy + Ord> Intervals<T> {
         if value.is_null() {
             return;
         }
+        // Mostly there is one, which is not worth another look.
+        if let [Block { entries, .. }] = &*self.blocks
+            && let [(interval, of)] = &**entries
+        {
+            if interval.holds(value) {
+                found(*of);
+            }
+            return;
+        }
         let begun = self.blocks.partition_point(|block| block.entries[0].0.begins_by(value));
         for block in self.blocks[..begun].iter().rev() {
             if order_high(block.highest.as_ref(), Some(value)).is_lt() {
                 return;
             }
             for (interval, of) in &block.entries {
-                if interval.begins_by(value)
-                    && order_high(interval.high.as_ref(), Some(value)).is_ge()
-                {
+                if interval.holds(value) {
                     found(*of);
                 }
             }
@@ -146,8 +176,8 @@ impl<T: Copy + Ord> Intervals<T> {
         if let [Block { entries, own, highest }] = &mut *self.blocks
             && let [(interval, _)] = &mut **entries
         {
-            own.clone_from(&to.high);
-            highest.clone_from(&to.high);
+            *own = to.high().cloned();
+            highest.clone_from(own);
             *interval = to;
             return;
         }
@@ -190,9 +220,12 @@ mod tests {
         ) {
             let (mut index, mut all) = (Intervals::default(), Vec::new());
             for (number, ((low, high), leaves, which)) in steps.into_iter().enumerate() {
-                let interval = |low: Option<i64>, high: Option<i64>| Interval {
-                    low: low.map(Scalar::Int),
-                    high: high.map(Scalar::Int),
+                let interval = |low: Option<i64>, high: Option<i64>| match (low, high) {
+                    (Some(low), Some(high)) if low == high => Interval::Point(Scalar::Int(low)),
+                    (low, high) => Interval::Between {
+                        low: low.map(Scalar::Int),
+                        high: high.map(Scalar::Int),
+                    },
                 };
                 if leaves && !all.is_empty() {
                     let (low, high, of) = all.swap_remove(which % all.len());

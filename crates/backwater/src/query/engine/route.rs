@@ -124,19 +124,31 @@ impl Readers {
         self.by_value.retain(|(_, by_value)| !by_value.is_empty());
     }
 
-    fn each(&self, row: &RowChange, changes: &Changes, mut found: impl FnMut(GroupNo)) {
-        self.all.iter().for_each(|group| found(*group));
-        for (field, by_value) in &self.by_value {
-            let value = |state| value(state, row, *field);
+    /// What a row held and holds in the fields by which groups are found.
+    fn values<'c>(&self, row: &RowChange, changes: &'c Changes, read: &mut impl Extend<Sides<'c>>) {
+        read.extend(self.by_value.iter().map(|(field, _)| {
+            let value = |state: &'c State| Scalar::of_cell(state, row.table, row.slot, *field);
             let before = match row.happened {
                 Happened::Inserted => Scalar::Null,
-                _ => value(&*changes.before),
+                _ => value(&changes.before),
             };
-            by_value.holding(&before, &mut found);
             let after = match row.happened {
                 Happened::Deleted => Scalar::Null,
-                _ => value(&*changes.after),
+                _ => value(&changes.after),
             };
+            (before, after)
+        }));
+    }
+
+    /// The groups that a row concerns with these values.
+    fn each<'c>(
+        &self,
+        values: &mut impl Iterator<Item = Sides<'c>>,
+        mut found: impl FnMut(GroupNo),
+    ) {
+        self.all.iter().for_each(|group| found(*group));
+        for ((_, by_value), (before, after)) in self.by_value.iter().zip(values) {
+            by_value.holding(&before, &mut found);
             if after != before {
                 by_value.holding(&after, &mut found);
             }
@@ -144,9 +156,11 @@ impl Readers {
     }
 }
 
-fn value<'a>(state: &'a State, row: &RowChange, field: FieldNo) -> Scalar<'a> {
-    Scalar::of_cell(state, row.table, row.slot, field)
-}
+/// What a field held, and what it holds.
+type Sides<'c> = (Scalar<'c>, Scalar<'c>);
+
+/// The values of so many rows are read together: each waits for memory, and so all do at once.
+const TOGETHER: usize = 16;
 
 impl Routes {
     pub(super) fn new(schema: &Schema) -> Self {
@@ -188,24 +202,34 @@ impl Routes {
         }
     }
 
+    /// Calls `found` with those who read what was changed of a row.
+    fn each_of(&self, row: &RowChange, mut found: impl FnMut(&Readers)) {
+        let table = row.table.index();
+        match &row.happened {
+            Happened::Updated(fields) => {
+                fields.iter().for_each(|field| found(&self.by_field[table][field.index()]));
+            }
+            Happened::Inserted | Happened::Deleted => found(&self.by_table[table]),
+        }
+    }
+
     /// The changes that each group has to look at.
     pub(super) fn route(&self, changes: &Changes) -> Works {
         let mut routed = Routed::default();
-        for (number, row) in changes.rows.iter().enumerate() {
-            let mut send = |group: GroupNo| {
-                let work = routed.of(group);
-                if work.changes.last() != Some(&(number as u32)) {
-                    work.changes.push(number as u32);
-                }
-            };
-            let table = row.table.index();
-            match &row.happened {
-                Happened::Updated(fields) => fields.iter().for_each(|field| {
-                    self.by_field[table][field.index()].each(row, changes, &mut send);
-                }),
-                Happened::Inserted | Happened::Deleted => {
-                    self.by_table[table].each(row, changes, &mut send);
-                }
+        for (rows, first) in changes.rows.chunks(TOGETHER).zip((0..).step_by(TOGETHER)) {
+            let mut values: SmallVec<[Sides<'_>; TOGETHER]> = SmallVec::new();
+            for row in rows {
+                self.each_of(row, |readers| readers.values(row, changes, &mut values));
+            }
+            let mut values = values.into_iter();
+            for (row, number) in rows.iter().zip(first..) {
+                let mut send = |group: GroupNo| {
+                    let work = routed.of(group);
+                    if work.changes.last() != Some(&number) {
+                        work.changes.push(number);
+                    }
+                };
+                self.each_of(row, |readers| readers.each(&mut values, &mut send));
             }
         }
         routed.works.sort_unstable_by_key(|(group, _)| *group);
@@ -233,18 +257,17 @@ fn needed_of(plan: &Plan, source: usize, keys: Option<&[&[Scalar<'static>]]>) ->
         && let Some((number, part)) =
             plan.keys.iter().enumerate().find(|(_, part)| part.column.source() == source)
     {
-        let intervals = keys.iter().map(|values| Interval::point(values[number].clone()));
+        let intervals = keys.iter().map(|values| Interval::Point(values[number].clone()));
         return Some(Needed { field: part.column.field(), intervals: intervals.collect() });
     }
-    let mut range: Option<(FieldNo, Interval)> = None;
+    let (mut range, mut low, mut high) = (None, None, None);
     for (field, is_low, bound) in checks.iter().filter_map(bound) {
-        let (of, interval) = range.get_or_insert((field, Interval { low: None, high: None }));
-        let end = if is_low { &mut interval.low } else { &mut interval.high };
-        if *of == field && end.is_none() {
+        let end = if is_low { &mut low } else { &mut high };
+        if *range.get_or_insert(field) == field && end.is_none() {
             *end = Some(bound);
         }
     }
-    range.map(|(field, interval)| Needed { field, intervals: vec![interval] })
+    range.map(|field| Needed { field, intervals: vec![Interval::Between { low, high }] })
 }
 
 /// The values that an equality or a list of literals selects.
@@ -268,7 +291,7 @@ fn points(check: &Expr) -> Option<Needed> {
     let mut intervals: Vec<Scalar<'static>> = values.collect();
     intervals.sort_unstable_by(Scalar::order);
     intervals.dedup_by(|a, b| a.order(b).is_eq());
-    let intervals = intervals.into_iter().map(Interval::point).collect();
+    let intervals = intervals.into_iter().map(Interval::Point).collect();
     Some(Needed { field: column.field(), intervals })
 }
 
@@ -349,16 +372,20 @@ impl RangePart {
                 let intervals = any.iter().filter_map(|(comparison, constant)| {
                     let value = value(constant)?;
                     Some(match comparison {
-                        C::Less | C::LessOrEqual => Interval { low: None, high: Some(value) },
-                        C::Greater | C::GreaterOrEqual => Interval { low: Some(value), high: None },
-                        C::Equal | C::NotEqual => Interval::point(value),
+                        C::Less | C::LessOrEqual => {
+                            Interval::Between { low: None, high: Some(value) }
+                        }
+                        C::Greater | C::GreaterOrEqual => {
+                            Interval::Between { low: Some(value), high: None }
+                        }
+                        C::Equal | C::NotEqual => Interval::Point(value),
                     })
                 });
                 intervals.collect()
             }
             Selects::Between { low, high } => {
                 let both = end(low).zip(end(high));
-                both.map(|(low, high)| Interval { low, high }).into_iter().collect()
+                both.map(|(low, high)| Interval::Between { low, high }).into_iter().collect()
             }
         }
     }
