@@ -9,7 +9,7 @@ use super::again::WrittenAgain;
 use super::since::Since;
 use super::touched::TouchedRows;
 use crate::schema::{FieldNo, TableNo};
-use crate::table::{Cell, Quads, RowCells, Slot, State};
+use crate::table::{Cell, Quads, RowCells, Slot, State, TOGETHER};
 use crate::value::{RowId, Value};
 
 /// Where a row lies.
@@ -284,9 +284,6 @@ pub(crate) fn compare(
     let row = RowVersions(before.table(table).row(slot), after.table(table).row(slot));
     row.happened(row.quads())
 }
-
-/// So many rows are compared together: each waits for memory, and so all do at once.
-const TOGETHER: usize = 16;
 
 /// A row before and after.
 struct RowVersions<'a>(Option<RowCells<'a>>, Option<RowCells<'a>>);

@@ -6,10 +6,7 @@ use smallvec::SmallVec;
 use super::json::{JsonReader, Next, Number};
 use super::nested::Reader;
 use crate::schema::TableDef;
-use crate::table::{Cell, Slot};
-
-/// The rows of so many events are looked for together.
-const TOGETHER: usize = 16;
+use crate::table::{Cell, Slot, TOGETHER};
 
 /// Ids that stand in events that come next, with the slots that they have already. What an event is
 /// about is decided where it is read: this only says where the row of such an id is.

@@ -40,7 +40,9 @@ use keys::{Bucket, Keys};
 use layout::Layout;
 pub(crate) use overlay::{BaseRows, Edit, EditedRow, Overlay, PendingChange, RenamedRow};
 use rows::RowsWithCells;
-pub(crate) use rows::{ChunkRows, NumberRange, Numbers, RowCells, RowReader, Selection};
+pub(crate) use rows::{
+    ChunkRows, NumberRange, Numbers, RowCells, RowReader, Selection, TOGETHER, fetching,
+};
 pub(crate) use snapshot::field_no;
 pub use snapshot::{FieldSummary, Row, Snapshot, TableSummary};
 pub(crate) use staged::{EntryFields, Staged, StagedEntry, StagedRow, checked_text};
@@ -193,6 +195,14 @@ impl TableRows {
         chunk.is_row(at).then(|| RowCells::new(chunk, at, &self.layout))
     }
 
+    /// Has a row come from memory; see [`fetching`].
+    #[inline]
+    pub(crate) fn fetch(&self, slot: Slot) {
+        if let Some(cells) = self.cells(slot) {
+            cells.fetch();
+        }
+    }
+
     /// How many slots there are, with rows or without.
     pub(crate) fn slots(&self) -> usize {
         self.slots as usize
@@ -205,14 +215,14 @@ impl TableRows {
 
     /// The slots of several keys of one part each: each look-up waits for memory, and so all do at
     /// once. Of two keys that have the same hash one may not be found.
-    pub(crate) fn slots_of(&self, keys: &[Option<Cell<'_>>]) -> SmallVec<[Option<Slot>; 16]> {
+    pub(crate) fn slots_of(&self, keys: &[Option<Cell<'_>>]) -> SmallVec<[Option<Slot>; TOGETHER]> {
         let hash = |key: &Option<Cell<'_>>| key.map(|key| self.keys.hash(&[key]));
-        let hashes: SmallVec<[Option<u32>; 16]> = keys.iter().map(hash).collect();
+        let hashes: SmallVec<[Option<u32>; TOGETHER]> = keys.iter().map(hash).collect();
         let buckets = hashes.iter().map(|hash| self.keys.bucket_of((*hash)?));
-        let buckets: SmallVec<[Option<&Bucket>; 16]> = buckets.collect();
+        let buckets: SmallVec<[Option<&Bucket>; TOGETHER]> = buckets.collect();
         let slots = buckets.iter().zip(&hashes).map(|(bucket, hash)| (*bucket)?.first((*hash)?));
         let rows = slots.map(|slot| Some((slot?, self.cells(slot?)?)));
-        let rows: SmallVec<[Option<(Slot, RowCells<'_>)>; 16]> = rows.collect();
+        let rows: SmallVec<[Option<(Slot, RowCells<'_>)>; TOGETHER]> = rows.collect();
         let is_it = |(row, key): (Option<(Slot, RowCells<'_>)>, &Option<Cell<'_>>)| {
             let (slot, cells) = row?;
             ((*key)? == cells.cell(*self.id.first()?)).then_some(slot)

@@ -8,6 +8,24 @@ use super::layout::Layout;
 use super::{Cell, Slot, TableRows, index, offset};
 use crate::schema::FieldNo;
 
+/// The rows of so many items are brought from memory together. To wait for memory is most of what
+/// it costs to look at rows that lie anywhere: what is asked for at once is waited for once.
+pub(crate) const TOGETHER: usize = 16;
+
+/// Goes through items of which each has rows somewhere. `fetch` has them come from memory: it is
+/// called for some items that are next to each other before the first of these is given.
+pub(crate) fn fetching<'i, T>(
+    items: &'i [T],
+    fetch: impl Fn(&'i T),
+) -> impl Iterator<Item = &'i T> {
+    items.chunks(TOGETHER).flat_map(move |some| {
+        if some.len() > 1 {
+            some.iter().for_each(&fetch);
+        }
+        some
+    })
+}
+
 /// The cells of one row.
 #[derive(Clone, Copy)]
 pub(crate) struct RowCells<'a> {
@@ -38,6 +56,12 @@ impl<'a> RowCells<'a> {
             chunk.cell_of(words, of, layout)
         }
         cell(self.chunk, self.words, self.layout, field)
+    }
+
+    /// Has the row come from memory; nothing waits for it.
+    #[inline]
+    pub(super) fn fetch(self) {
+        std::hint::black_box((self.words.first().copied(), self.words.last().copied()));
     }
 
     /// Where it differs from another version of the row in memory.

@@ -15,7 +15,7 @@ use crate::query::expr::shape::compared;
 use crate::query::expr::{ColumnNo, Comparison, Expr, NoColumns};
 use crate::query::plan::{Plan, Relation};
 use crate::schema::{FieldNo, Schema};
-use crate::table::State;
+use crate::table::{State, TOGETHER};
 
 /// What a row of a source must hold in a field to concern a group: a value in one of these.
 #[derive(Debug, Clone)]
@@ -158,9 +158,6 @@ impl Readers {
 
 /// What a field held, and what it holds.
 type Sides<'c> = (Scalar<'c>, Scalar<'c>);
-
-/// The values of so many rows are read together: each waits for memory, and so all do at once.
-const TOGETHER: usize = 16;
 
 impl Routes {
     pub(super) fn new(schema: &Schema) -> Self {

@@ -22,6 +22,7 @@ use crate::query::plan::text::PlanNames;
 use crate::query::plan::{Aggregate, AggregateFunction, Grouping};
 use crate::query::result::edit::Failure;
 use crate::query::work;
+use crate::table::fetching;
 
 /// What a group takes, more or less, besides its keys.
 const GROUP_BYTES: usize = 200;
@@ -214,9 +215,11 @@ impl RowOperator for Grouping {
         let mut touched: SmallVec<[u32; 4]> = SmallVec::new();
         let moved = |tuple: &&TupleDelta| tuple.content || tuple.before != tuple.after;
         // All that leaves, leaves first: of a list, what enters may take its place.
-        let gone = tuples.iter().filter(moved).filter(|tuple| tuple.before);
+        let gone = fetching(tuples, |tuple| before.fetch(&tuple.tuple));
+        let gone = gone.filter(moved).filter(|tuple| tuple.before);
         let gone = gone.map(|tuple| (before, tuple, -1));
-        let come = tuples.iter().filter(moved).filter(|tuple| tuple.after);
+        let come = fetching(tuples, |tuple| after.fetch(&tuple.tuple));
+        let come = come.filter(moved).filter(|tuple| tuple.after);
         for (view, tuple, times) in gone.chain(come.map(|tuple| (after, tuple, 1))) {
             let key = || view.key(&tuple.tuple);
             touched.push(groups.update(self, params, &view.row(&tuple.tuple), key, times));

@@ -14,7 +14,7 @@ use crate::query::plan::text::PlanNames;
 use crate::query::plan::{Access, Path, Relation, Rows};
 use crate::query::work;
 use crate::schema::FieldNo;
-use crate::table::Slot;
+use crate::table::{Slot, fetching};
 
 /// A tuple of which a row changed: whether it belongs to the result before and after.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -173,6 +173,8 @@ pub(crate) fn changed_tuples(
 ) -> TupleDeltas {
     let plan = after.plan;
     let (old, new) = (Walk { view: before, params }, Walk { view: after, params });
+    // What decides which tuples there are has not changed anywhere, so they are the same.
+    let (calm, is_one) = (starts.iter().all(|start| !start.structure), starts.len() == 1);
     if matches!(plan.rows, Rows::Recursion(_)) {
         let alone = starts.iter().map(|start| {
             let mut tuple = Tuple::from_elem(NONE, plan.sources.len());
@@ -182,13 +184,17 @@ pub(crate) fn changed_tuples(
         });
         return alone.collect();
     }
+    let fetch = |start: &Start| {
+        if let Relation::Table(table) = plan.sources[start.source].relation {
+            before.state.table(table).fetch(start.slot);
+            after.state.table(table).fetch(start.slot);
+        }
+    };
+    let starts = fetching(starts, fetch);
     if !plan.joins() {
-        let each = starts.iter().filter_map(|start| alone(&old, &new, start));
-        return each.collect();
+        return starts.filter_map(|start| alone(&old, &new, start)).collect();
     }
     let mut out = TupleDeltas::new();
-    // What decides which tuples there are has not changed anywhere, so they are the same.
-    let calm = starts.iter().all(|start| !start.structure);
     for start in starts {
         let mut add = |tuple: &[Slot], before: bool, after: bool| {
             let tuple = Tuple::from_slice(tuple);
@@ -212,7 +218,7 @@ pub(crate) fn changed_tuples(
             new.without_partner(start.source, pins, &mut |tuple| add(tuple, false, true));
         }
     }
-    if starts.len() > 1 || !calm {
+    if !(is_one && calm) {
         out.sort_unstable_by(|a, b| a.tuple.cmp(&b.tuple));
         out.dedup_by(|next, first| {
             let same = next.tuple == first.tuple;

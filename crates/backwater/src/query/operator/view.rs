@@ -36,6 +36,15 @@ impl<'a> View<'a> {
         TupleRow { view: self, slots }
     }
 
+    /// Has the rows of a tuple come from memory; see [`fetching`](crate::table::fetching).
+    pub(crate) fn fetch(&self, slots: &[Slot]) {
+        for (source, slot) in self.plan.sources.iter().zip(slots) {
+            if let Relation::Table(table) = source.relation {
+                self.state.table(table).fetch(*slot);
+            }
+        }
+    }
+
     fn derived(&self, source: usize) -> Option<StatementView<'a>> {
         self.derived.get(source).copied().flatten()
     }

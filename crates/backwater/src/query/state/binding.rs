@@ -25,7 +25,7 @@ use crate::query::state::sort_prefix::prefix;
 use crate::query::state::unordered::Unordered;
 use crate::query::work;
 use crate::schema::ResultLimits;
-use crate::table::Slot;
+use crate::table::{Slot, fetching};
 
 /// A binding's state: the result, and what its operators keep beside it.
 pub(crate) struct BindingState {
@@ -189,7 +189,7 @@ impl BindingState {
                 let was = std::mem::replace(given, now);
                 let sought = |row: &Arc<KeptRow>, given| sought_kept(plan, params, row, given);
                 let (old, new) = (|row: &_| sought(row, &was), |row: &_| sought(row, given));
-                follow(ranked, excerpt, &edits, old, new)
+                follow(ranked, excerpt, (&edits, |_| ()), old, new)
             }
         );
         if let Some(few) = few(plan, excerpt) {
@@ -285,7 +285,11 @@ fn follow_tuples<E: Slots>(
 ) -> Option<Moves> {
     let mut edits: Edits<E> = SmallVec::with_capacity(rows.len());
     let swapped = swapped(&after.plan.sources, rows);
-    for (number, row) in rows.iter().enumerate() {
+    let fetch = |row: &TupleDelta| {
+        before.fetch(&row.tuple);
+        after.fetch(&row.tuple);
+    };
+    for (number, row) in fetching(rows, fetch).enumerate() {
         let (old, new) = (row.before.then_some(&*row.tuple), row.after.then_some(&*row.tuple));
         if row.is_another && row.before && row.after {
             edits.extend([Edit::Leave(E::of(&row.tuple)), Edit::Enter(E::of(&row.tuple))]);
@@ -306,7 +310,11 @@ fn follow_tuples<E: Slots>(
         }
     }
     let (old, new) = (|of: &E| sought(before, params, of), |of: &E| sought(after, params, of));
-    follow(ranked, excerpt, &edits, old, new)
+    let fetch = |edit: &Edit<E>| {
+        edit.old().into_iter().for_each(|old| before.fetch(old.slots()));
+        edit.new().into_iter().for_each(|new| after.fetch(new.slots()));
+    };
+    follow(ranked, excerpt, (&edits, fetch), old, new)
 }
 
 /// Of the tuples that left and those that entered, pairs that are one row: a row in it that others
