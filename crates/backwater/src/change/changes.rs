@@ -179,20 +179,21 @@ impl Changes {
         let mut rows = Vec::with_capacity(touched.len());
         for (table, touched) in touched.tables() {
             let (mut old, mut new) = (before.table(table).reader(), after.table(table).reader());
-            let mut slots = touched.slots();
-            loop {
-                let some = slots.by_ref().take(TOGETHER);
-                let some = some.map(|slot| (slot, RowVersions(old.find(slot), new.find(slot))));
-                let some: SmallVec<[(Slot, RowVersions<'_>); TOGETHER]> = some.collect();
-                if some.is_empty() {
-                    break;
+            let mut slots = touched.slots().peekable();
+            let mut some: SmallVec<[(Slot, RowVersions<'_>); TOGETHER]> = SmallVec::new();
+            let mut quads: SmallVec<[Option<Quads>; TOGETHER]> = SmallVec::new();
+            while slots.peek().is_some() {
+                for slot in slots.by_ref().take(TOGETHER) {
+                    some.push((slot, RowVersions(old.find(slot), new.find(slot))));
                 }
-                let quads = some.iter().map(|(_, row)| row.quads());
-                let quads: SmallVec<[Option<Quads>; TOGETHER]> = quads.collect();
-                for ((slot, row), quads) in some.into_iter().zip(quads) {
-                    let happened = row.happened(quads);
-                    rows.extend(happened.map(|happened| RowChange { table, slot, happened }));
+                some.iter().for_each(|(_, row)| quads.push(row.quads()));
+                for ((slot, row), quads) in some.iter().zip(&quads) {
+                    if let Some(happened) = row.happened(*quads) {
+                        rows.push(RowChange { table, slot: *slot, happened });
+                    }
                 }
+                some.clear();
+                quads.clear();
             }
         }
         let rows = ChangedRows { rows, again: again.finished(), ..ChangedRows::default() };

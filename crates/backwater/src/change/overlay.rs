@@ -9,7 +9,7 @@
 )]
 
 use std::cell::OnceCell;
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeSet;
 use std::sync::Arc;
 
 use super::{
@@ -323,10 +323,11 @@ impl Transaction {
         write: impl FnOnce(&mut Self) -> Result<T, E>,
     ) -> Result<(T, Arc<PendingChange>), E> {
         self.cover();
-        let before = Arc::new(self.state.clone());
+        let written = (!self.touched.is_empty()).then(|| Arc::new(self.state.clone()));
         self.covering.local_ids = Some(fastrand::Rng::with_seed(seed));
         let (value, touched) = self.record_over(write);
         let value = value?;
+        let before = written.unwrap_or_else(|| self.before.clone());
         let local = std::mem::take(&mut self.covering.local);
         let after = Arc::new(self.state.clone());
         let changes = Changes::between(before.clone(), after, &touched, Default::default());
@@ -337,7 +338,8 @@ impl Transaction {
         let mut change = PendingChange { number, rows };
         self.put_in_again(&mut change, &changes, &touched);
         let change = Arc::new(change);
-        let overlay = Arc::make_mut(self.state.overlay.get_or_insert_default());
+        let overlay = self.state.overlay.as_deref();
+        let mut overlay = overlay.map_or_else(Overlay::default, Overlay::with_room);
         let mut covered = BTreeSet::new();
         let changed = changes.rows.iter().map(|row| (row.table, row.slot));
         let changed = changed.filter(|(table, _)| is_covering(&before.schema, *table));
@@ -348,6 +350,7 @@ impl Transaction {
             covered.insert(at);
         }
         overlay.pending.push(change.clone());
+        self.state.overlay = Some(Arc::new(overlay));
         self.covering.is_made = true;
         self.covering.pending = None;
         self.note_base(covered);
@@ -676,38 +679,43 @@ fn is_covering(schema: &Schema, table: TableNo) -> bool {
 /// What changes of rows do to each row, to be done again.
 fn edits_of(changes: &Changes) -> Vec<EditedRow> {
     let (after, schema) = (&changes.after, &changes.after.schema);
-    let mut fields: BTreeMap<RowAt, FieldSet> = BTreeMap::new();
-    let mut edits: BTreeMap<RowAt, Edit> = BTreeMap::new();
+    // In their order; of what is updated, the fields.
+    let mut edits: Vec<(RowAt, Result<Edit, FieldSet>)> = Vec::new();
     for row in changes.rows.iter().filter(|row| is_covering(schema, row.table)) {
         if schema.table(row.table).made != TableOrigin::Declared {
             continue;
         }
         let at = (row.table, row.slot);
-        match &row.happened {
-            Happened::Deleted => drop(edits.insert(at, Edit::Delete)),
-            Happened::Updated(changed) => fields.entry(at).or_default().add(changed),
-            Happened::Inserted => drop(edits.insert(at, Edit::Insert(StagedRow::new()))),
-        }
+        let edit = match &row.happened {
+            Happened::Deleted => Ok(Edit::Delete),
+            Happened::Inserted => Ok(Edit::Insert(staged_row(after, at))),
+            Happened::Updated(changed) => Err(changed.clone()),
+        };
+        edits.push((at, edit));
     }
     for (at, links) in entries_of(changes) {
-        fields.entry(at).or_default().add(&links);
-    }
-    for (at, edit) in &mut edits {
-        if let Edit::Insert(fields) = edit {
-            *fields = staged_row(after, *at);
+        match edits.binary_search_by_key(&at, |(at, _)| *at) {
+            Ok(place) => {
+                if let Err(changed) = &mut edits[place].1 {
+                    changed.add(&links);
+                }
+            }
+            Err(place) => edits.insert(place, (at, Err(links))),
         }
     }
-    for (at, mut changed) in fields {
-        // A link to one of several tables says also to which, whatever lies below later.
-        let definition = schema.table(at.0);
-        let paired: FieldSet =
-            changed.iter().filter_map(|field| definition.paired(field)).collect();
-        changed.add(&paired);
-        let written = changed.iter().map(|field| (field, staged_field(after, at, field)));
-        edits.entry(at).or_insert_with(|| Edit::Update(written.collect()));
-    }
-    let rows = edits.into_iter();
-    rows.map(|((table, slot), edit)| EditedRow { table, slot, edit, is_local: false }).collect()
+    let edits = edits.into_iter().map(|((table, slot), edit)| {
+        let edit = edit.unwrap_or_else(|mut changed| {
+            // A link to one of several tables says also to which, whatever lies below later.
+            let definition = schema.table(table);
+            let paired = changed.iter().filter_map(|field| definition.paired(field));
+            let paired: FieldSet = paired.collect();
+            changed.add(&paired);
+            let written = |field| (field, staged_field(after, (table, slot), field));
+            Edit::Update(changed.iter().map(written).collect())
+        });
+        EditedRow { table, slot, edit, is_local: false }
+    });
+    edits.collect()
 }
 
 /// What a row holds beside its id, on its way into another.

@@ -100,6 +100,16 @@ pub(crate) enum Edit {
 }
 
 impl Overlay {
+    /// The same, with room for one more change of one more row.
+    pub(crate) fn with_room(&self) -> Self {
+        fn with_room<T: Clone>(all: &[T]) -> Vec<T> {
+            let mut copy = Vec::with_capacity(all.len() + 1);
+            copy.extend_from_slice(all);
+            copy
+        }
+        Self { pending: with_room(&self.pending), base: BaseRows(with_room(&self.base.0)) }
+    }
+
     pub(crate) fn covers(&self, table: TableNo, slot: Slot) -> bool {
         self.base.contains((table, slot))
     }

@@ -631,3 +631,30 @@ fn what_was_refused_is_sent_again_as_it_was() {
     assert_eq!((again.state(), again.row_id()), (SendState::Confirmed, Some(RowId::from(500))));
     assert_eq!(world.heard()[1], r#"POST /api/sailings {"status":"on time"}"#);
 }
+
+/// A change of a row that was not loaded yet is a change of that row, and not a new one.
+#[test]
+fn a_row_that_is_not_loaded_yet_can_be_changed() {
+    let storage = MemoryStorage::new();
+    let world = World::new(storage.clone(), |_| StandIn::status(204));
+    world.cache.flush().unwrap();
+    drop(world);
+    let heard = Heard::default();
+    let hears = heard.clone();
+    let server = StandIn::new(move |request| {
+        hears.lock().unwrap().push(http::Request::new(request.body().clone()));
+        StandIn::status(422)
+    });
+    let schema = Schema::parse("s.toml", SCHEMA).unwrap();
+    let cache = Cache::builder().schema(schema).storage(storage).load_first([""; 0]);
+    let cache = cache.load_rest_on_demand().build().unwrap();
+    let remote = Remote::builder(&cache).base("https://ferries.example/api");
+    let clock = SetClock::at("2031-05-04T07:40:00Z".parse().unwrap());
+    let remote = remote.transport(server.clone()).clock(clock).build().unwrap();
+    let late = |tx: &mut backwater::Transaction| tx.update("sailing", 311, [("delay", 15)]);
+    remote.send("patch", "late", late).unwrap();
+    server.answer_all();
+    assert_eq!(heard.lock().unwrap()[0].body(), br#"{"times":{"delay":15}}"#);
+    let row = cache.snapshot().get("sailing", 311).unwrap().unwrap().nested(0);
+    assert!(row.as_str().contains(r#""delay":0"#), "{row:?}");
+}

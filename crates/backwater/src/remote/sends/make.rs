@@ -158,7 +158,11 @@ impl RemoteInner {
     /// A key that no other request has.
     pub(super) fn new_key(&self) -> String {
         let mut engine = self.engine();
-        format!("{:016x}{:016x}", engine.random_number(), engine.random_number())
+        let numbers = [engine.random_number(), engine.random_number()];
+        let digit =
+            |byte: u8| [byte >> 4, byte & 15].map(|digit| b"0123456789abcdef"[digit as usize]);
+        let digits = numbers.iter().flat_map(|number| number.to_be_bytes()).flat_map(digit);
+        digits.map(char::from).collect()
     }
 
     /// Puts a change into one of the same row that waits, if there is one.
