@@ -17,9 +17,11 @@ use std::sync::atomic::{AtomicI64, Ordering};
 use std::sync::{Mutex, PoisonError};
 
 use crate::change::{Changes, Transaction};
-use crate::commit::{CommitKind, Core, ProgramWrites};
+use crate::commit::{CommitKind, Core, ProgramWrites, Writing};
 use crate::derived::{Derived, DerivedBy, Reader};
 use crate::error::{Error, ErrorKind, Result, of_another_cache};
+#[cfg(feature = "remote")]
+use crate::query::AsOf;
 use crate::query::{Delta, Query, QueryResult};
 use crate::schema::Schema;
 use crate::storage::SchemaChange;
@@ -239,6 +241,13 @@ impl Cache {
         self.0.remotes.lock().unwrap_or_else(PoisonError::into_inner).insert(name.to_owned())
     }
 
+    /// The last commit, for those who read none of the library's own tables: there something may be
+    /// yet to be noted of pending changes.
+    #[cfg(feature = "remote")]
+    pub(crate) fn now(&self) -> AsOf {
+        self.0.core.published.now()
+    }
+
     #[cfg(feature = "remote")]
     pub(crate) fn history(&self) -> Arc<crate::change::History> {
         self.0.core.history()
@@ -267,8 +276,41 @@ impl Cache {
         is_bookkeeping: bool,
         write: impl FnOnce(&mut Transaction) -> Result<T, E>,
     ) -> Result<Committed<T>, E> {
+        let writing = self.0.core.begin()?;
+        self.commit_in(writing, (label, is_bookkeeping), write)
+    }
+
+    /// A commit that makes a pending change. What is noted of it may wait, if nobody looks at notes.
+    #[cfg(feature = "remote")]
+    pub(crate) fn commit_pending<T>(
+        &self,
+        label: String,
+        notes: [&str; 2],
+        write: impl FnOnce(&mut Transaction) -> Result<T>,
+    ) -> Result<Committed<T>> {
         let core = &self.0.core;
-        let mut writing = core.begin()?;
+        let mut writing = core.begin_over()?;
+        let mut notes = notes.iter().filter_map(|name| writing.state.schema.find_table(name));
+        let is_read =
+            notes.any(|table| writing.engine.is_read(table)) || core.published.keeps_last_changed();
+        if is_read || writing.state.is_noted() {
+            core.note(&mut writing);
+        }
+        self.commit_in(writing, (label, false), |tx| {
+            if !is_read {
+                tx.defer_notes();
+            }
+            write(tx)
+        })
+    }
+
+    fn commit_in<T, E: From<Error>>(
+        &self,
+        mut writing: Writing<'_>,
+        (label, is_bookkeeping): (String, bool),
+        write: impl FnOnce(&mut Transaction) -> Result<T, E>,
+    ) -> Result<Committed<T>, E> {
+        let core = &self.0.core;
         let watch = Stopwatch::start(core.clock());
         // Dropped if the closure fails or panics: what it holds belongs to a version that was
         // discarded.

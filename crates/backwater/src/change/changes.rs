@@ -200,6 +200,19 @@ impl Changes {
         Self { before, after, rows: Arc::new(rows) }
     }
 
+    /// The same with what is noted of pending changes, if that was not written with them.
+    pub(crate) fn noted(&self) -> Option<Self> {
+        let noted = self.after.noted()?;
+        let before = self.before.noted().map_or(&self.before, |before| &before.state);
+        let mut touched = TouchedRows::default();
+        let rows = self.rows.iter().map(|row| (row.table, row.slot));
+        for (table, slot) in rows.chain(noted.rows.iter().copied()) {
+            touched.insert(table, slot);
+        }
+        let after = noted.state.clone();
+        Some(Self::between(before.clone(), after, &touched, WrittenAgain::default()))
+    }
+
     /// The same changes, which were made over base values that changed otherwise.
     pub(super) fn over(mut self, base: Option<Changes>) -> Self {
         if let (Some(base), Some(rows)) = (base, Arc::get_mut(&mut self.rows)) {

@@ -16,6 +16,7 @@ mod keys;
 mod last_changed;
 mod links;
 mod many;
+mod notes;
 mod on_demand;
 mod overlay;
 mod remembered;

@@ -46,9 +46,11 @@ impl Transaction {
     fn load_tables(&mut self, tables: BTreeSet<TableNo>) -> Result<()> {
         let tables = tables.into_iter();
         let tables: Vec<_> = tables.filter(|table| !self.state.is_ready(*table)).collect();
-        let Some(on_demand) = self.on_demand.as_ref().filter(|_| !tables.is_empty()) else {
+        if tables.is_empty() {
             return Ok(());
-        };
+        }
+        self.write_notes();
+        let Some(on_demand) = &self.on_demand else { return Ok(()) };
         let mut state = self.state.clone();
         on_demand.read(&mut state, &tables)?;
         state.set_ready(&tables);

@@ -47,6 +47,10 @@ pub(super) struct Covering {
     local: BTreeSet<RowAt>,
     /// Rows that got another id: the old one and the new one.
     renamed: Vec<(RowId, RowId)>,
+    /// Whether what is noted of the change that is made may wait.
+    pub(super) defers_notes: bool,
+    /// The rows that it covers, while that is not noted.
+    pub(super) to_note: Vec<RowAt>,
 }
 
 impl Transaction {
@@ -154,6 +158,7 @@ impl Transaction {
         if self.covering.writes_pending {
             return;
         }
+        self.write_notes();
         let Some(overlay) = self.state.overlay.clone() else { return };
         self.about_to_write_all();
         for (table, slot) in overlay.base.rows() {
@@ -338,8 +343,7 @@ impl Transaction {
         let mut change = PendingChange { number, rows };
         self.put_in_again(&mut change, &changes, &touched);
         let change = Arc::new(change);
-        let overlay = self.state.overlay.as_deref();
-        let mut overlay = overlay.map_or_else(Overlay::default, Overlay::with_room);
+        let mut overlay = self.state.overlay.as_deref().cloned().unwrap_or_default();
         let mut covered = BTreeSet::new();
         let changed = changes.rows.iter().map(|row| (row.table, row.slot));
         let changed = changed.filter(|(table, _)| is_covering(&before.schema, *table));
@@ -353,7 +357,10 @@ impl Transaction {
         self.state.overlay = Some(Arc::new(overlay));
         self.covering.is_made = true;
         self.covering.pending = None;
-        self.note_base(covered);
+        match self.covering.defers_notes {
+            true => self.covering.to_note.extend(covered),
+            false => self.note_base(covered),
+        }
         Ok((value, change))
     }
 
@@ -365,7 +372,7 @@ impl Transaction {
         }
         let mut state = State::clone(&changes.after);
         let base = BaseRows::of(touched.rows(), &changes.before);
-        state.uncover(&Overlay { pending: Vec::new(), base });
+        state.uncover(&Overlay::new(Vec::new(), base));
         let (state, history) = (Arc::new(state), self.history.clone());
         let mut again = Transaction::new(state, history, Remembered::default());
         again.covering.writes_pending = true;
@@ -416,7 +423,7 @@ impl Transaction {
         let covered = BaseRows::of(places.iter().copied(), &base);
         self.state.overlay = match pending.is_empty() {
             true => None,
-            false => Some(Arc::new(Overlay { pending, base: covered })),
+            false => Some(Arc::new(Overlay::new(pending, covered))),
         };
         self.note_base(places);
     }
@@ -571,7 +578,8 @@ impl Transaction {
     /// from what is shown.
     pub(super) fn end_covering(&mut self) -> Option<Changes> {
         self.cover();
-        let Covering { base, is_made, below, .. } = std::mem::take(&mut self.covering);
+        let Covering { base, is_made, below, to_note, .. } = std::mem::take(&mut self.covering);
+        self.note_base(to_note);
         match base {
             Some((after, touched)) => {
                 let mut before = State::clone(&self.before);
@@ -588,7 +596,7 @@ impl Transaction {
 
 impl Transaction {
     /// Notes the base values of these rows, and that others are no longer covered.
-    fn note_base(&mut self, places: BTreeSet<RowAt>) {
+    pub(super) fn note_base(&mut self, places: impl IntoIterator<Item = RowAt>) {
         let schema = self.schema();
         let Some(notes) = schema.find_table(BASE) else { return };
         let overlay = self.state.overlay.clone().unwrap_or_default();

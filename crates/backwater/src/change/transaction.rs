@@ -263,7 +263,15 @@ impl Transaction {
         self.state.need_ready(number).map_err(|error| {
             error.help("call `Cache::rehydrate` before the commit, or write to the table first")
         })?;
-        let slot = self.state.slot(number, &id.into())?;
+        let id = id.into();
+        if self.definition(number).is_own()
+            && let Some(noted) = self.before.noted()
+        {
+            let (state, slot) = (&*noted.state, noted.state.slot(number, &id)?);
+            let slot = slot.filter(|slot| state.table(number).is_row(*slot));
+            return Ok(slot.map(|slot| Row { state, table: number, slot }));
+        }
+        let slot = self.state.slot(number, &id)?;
         Ok(slot.and_then(|slot| {
             let state = self.version_of(number, slot);
             state.table(number).is_row(slot).then_some(Row { state, table: number, slot })
@@ -304,6 +312,9 @@ impl Transaction {
     /// A table whose rows a caller may write, and that has all of them.
     pub(super) fn writable(&mut self, name: &str) -> Result<TableNo> {
         let number = self.state.schema.table_no(name)?;
+        if self.definition(number).is_own() {
+            self.write_notes();
+        }
         match self.definition(number).made {
             TableOrigin::Declared => self
                 .load(|schema| schema.with_entries(number).into_iter().collect())

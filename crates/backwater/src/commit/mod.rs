@@ -128,6 +128,13 @@ impl Core {
 
     /// Waits for other threads' commits, and releases what was dropped since the last one.
     pub(crate) fn begin(&self) -> Result<Writing<'_>> {
+        let mut writing = self.begin_over()?;
+        self.note(&mut writing);
+        Ok(writing)
+    }
+
+    /// The same on a version that may have something to be noted of pending changes.
+    pub(crate) fn begin_over(&self) -> Result<Writing<'_>> {
         self.published.check()?;
         self.turn.free_if_cut_off();
         if self.is_writing() {
@@ -151,6 +158,17 @@ impl Core {
             engine.release(binding, state);
         }
         Ok(writing)
+    }
+
+    /// Notes what is to be noted of pending changes.
+    pub(crate) fn note(&self, writer: &mut Writer) {
+        let Some(noted) = writer.state.noted() else { return };
+        let (state, rows) = (noted.state.clone(), noted.rows.clone());
+        if let Some(persister) = &self.persister {
+            persister.note_rows(rows, (state.clone(), writer.commit));
+        }
+        self.published.publish(state.clone(), writer.commit);
+        writer.state = state;
     }
 
     /// Makes a commit. `watch` measures how long it took.

@@ -89,8 +89,11 @@ impl Published {
 
     fn current(&self) -> (Arc<State>, u64) {
         let current = self.current.read().unwrap_or_else(PoisonError::into_inner);
-        let now = (current.state.clone(), current.commit);
+        let mut now = (current.state.clone(), current.commit);
         drop(current);
+        if let Some(noted) = now.0.noted() {
+            now.0 = noted.state.clone();
+        }
         if now.0.keeps_times()
             && let Some(clock) = &self.clock
         {
@@ -109,6 +112,12 @@ impl Published {
         let mut current = self.current.write().unwrap_or_else(PoisonError::into_inner);
         let AsOf { state, commit, last } = &mut *current;
         last.get_or_insert_with(|| LastChanged::unknown_before(*commit, &state.schema).into());
+    }
+
+    /// Whether that is kept.
+    #[cfg(feature = "remote")]
+    pub(crate) fn keeps_last_changed(&self) -> bool {
+        self.now().last.is_some()
     }
 
     /// Publishes a commit to readers, all of it at once; with it all rows of some tables are

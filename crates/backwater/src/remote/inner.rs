@@ -143,7 +143,7 @@ impl RemoteInner {
 
     /// The schema as it is now, shared.
     pub(super) fn schema(&self) -> Arc<Schema> {
-        self.cache().snapshot().state.schema.clone()
+        self.cache().now().state.schema.clone()
     }
 
     pub(super) fn name(&self) -> &str {
@@ -311,7 +311,7 @@ impl RemoteInner {
                 wakers.wake();
                 return Err(error);
             }
-            let commit = self.cache().snapshot().commit();
+            let commit = self.cache().now().commit;
             self.engine().enqueue(call, commit);
         }
         self.drive();
@@ -422,7 +422,7 @@ impl RemoteInner {
         if let Some(validators) = validators.as_ref().and_then(read) {
             validators.make_conditional(&mut fields);
         }
-        let (commit, ticks) = (self.cache().snapshot().commit(), self.clock.ticks());
+        let (commit, ticks) = (self.cache().now().commit, self.clock.ticks());
         let schema = self.schema();
         let template = schema.askable(key.rule());
         let url = template

@@ -71,9 +71,9 @@ pub(crate) struct PendingRow {
 
 impl PendingRow {
     /// Writes a new row. Field by field, as it is part of each change; what is not known is absent.
-    pub(super) fn put(&self, tx: &mut Transaction) -> Result<()> {
+    pub(super) fn put(&self, tx: &mut Transaction) {
         let schema = tx.schema();
-        let table = schema.table_no(PENDING)?;
+        let Some(table) = schema.find_table(PENDING) else { return };
         let definition = schema.table(table);
         let text = |text: &Option<String>| text.clone().map(|text| Staged::Text(text.into()));
         let json = |json: &Option<Json>| {
@@ -99,7 +99,6 @@ impl PendingRow {
         let fields: StagedRow<'_> = fields.collect();
         let slot = tx.refer(table, &[Cell::Int(self.number)]);
         tx.merge_row(table, slot, &fields);
-        Ok(())
     }
 
     /// Says where it stands.

@@ -52,7 +52,7 @@ impl RemoteInner {
                 next: None,
                 page,
                 commit: came,
-                after: self.cache().snapshot().commit(),
+                after: self.cache().now().commit,
                 is_validated: false,
                 is_doubtful: false,
                 later: None,

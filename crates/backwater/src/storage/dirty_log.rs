@@ -76,6 +76,10 @@ impl DirtyLog {
         outbox.note_deleted(std::mem::take(&mut self.deleted));
         outbox.note(all(&commits).map(place));
         outbox.note(std::mem::take(&mut self.known));
+        if let Some(noted) = self.now.noted() {
+            outbox.note(noted.rows.iter().copied());
+            self.now = noted.state.clone();
+        }
         (self.now.clone(), self.commit)
     }
 }

@@ -174,6 +174,15 @@ impl Persister {
         followed.map_err(|error| error.at(name))
     }
 
+    /// Notes rows that a version has beyond those of its commit.
+    pub(crate) fn note_rows(&self, rows: Vec<(TableNo, Slot)>, (state, commit): (Arc<State>, u64)) {
+        if !self.is_read_only {
+            let mut waiting = lock(&self.waiting);
+            waiting.note_rows(rows);
+            waiting.go_on_with(state, commit);
+        }
+    }
+
     /// Notes rows that were received again, whether or not that changed them.
     pub(crate) fn note_received(&self, rows: Vec<(TableNo, Slot)>) {
         if !rows.is_empty() && !self.is_read_only {

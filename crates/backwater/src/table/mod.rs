@@ -38,7 +38,9 @@ use index::Index;
 pub(crate) use index::IndexKey;
 use keys::{Bucket, Keys};
 use layout::Layout;
-pub(crate) use overlay::{BaseRows, Edit, EditedRow, Overlay, PendingChange, RenamedRow};
+pub(crate) use overlay::{
+    BaseRows, Edit, EditedRow, Noted, Overlay, PendingChange, RenamedRow, Unnoted,
+};
 use rows::RowsWithCells;
 pub(crate) use rows::{
     ChunkRows, NumberRange, Numbers, RowCells, RowReader, Selection, TOGETHER, fetching,

@@ -8,7 +8,7 @@
     allow(dead_code, reason = "only a remote makes changes that are pending")
 )]
 
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 use super::{Cell, Slot, Staged, StagedEntry, StagedRow, State};
 use crate::schema::{FieldKind, FieldNo, Schema, TableNo};
@@ -16,10 +16,30 @@ use crate::value::RowId;
 
 /// The pending changes of a version, in their order, and the base values of the rows that they
 /// cover.
-#[derive(Clone, Default)]
+#[derive(Default)]
 pub(crate) struct Overlay {
     pub(crate) pending: Vec<Arc<PendingChange>>,
     pub(crate) base: BaseRows,
+    /// What the version has yet to note of them.
+    unnoted: Option<Arc<dyn Unnoted>>,
+    /// The version with that, once somebody has looked.
+    noted: OnceLock<Noted>,
+}
+
+/// What is to be noted of pending changes.
+pub(crate) trait Unnoted: Send + Sync {
+    /// Of how many it is.
+    fn len(&self) -> usize;
+
+    /// Writes it all into a version.
+    fn write(&self, state: State) -> Noted;
+}
+
+/// A version in which all is noted.
+pub(crate) struct Noted {
+    pub(crate) state: Arc<State>,
+    /// The rows that were written for that.
+    pub(crate) rows: Vec<(TableNo, Slot)>,
 }
 
 /// For each covered row, entries of to-many links among them, a version that has it as it is below:
@@ -99,15 +119,35 @@ pub(crate) enum Edit {
     Delete,
 }
 
-impl Overlay {
-    /// The same, with room for one more change of one more row.
-    pub(crate) fn with_room(&self) -> Self {
+/// With room for one more change of one more row.
+impl Clone for Overlay {
+    fn clone(&self) -> Self {
         fn with_room<T: Clone>(all: &[T]) -> Vec<T> {
             let mut copy = Vec::with_capacity(all.len() + 1);
             copy.extend_from_slice(all);
             copy
         }
-        Self { pending: with_room(&self.pending), base: BaseRows(with_room(&self.base.0)) }
+        let (pending, base) = (with_room(&self.pending), BaseRows(with_room(&self.base.0)));
+        Self { pending, base, unnoted: self.unnoted.clone(), noted: OnceLock::new() }
+    }
+}
+
+impl Overlay {
+    pub(crate) fn new(pending: Vec<Arc<PendingChange>>, base: BaseRows) -> Self {
+        Self { pending, base, ..Self::default() }
+    }
+
+    /// Of how many changes something is yet to be noted.
+    pub(crate) fn unnoted(&self) -> usize {
+        self.unnoted.as_ref().map_or(0, |unnoted| unnoted.len())
+    }
+
+    pub(crate) fn take_unnoted(&mut self) -> Option<Arc<dyn Unnoted>> {
+        self.unnoted.take()
+    }
+
+    pub(crate) fn set_unnoted(&mut self, unnoted: Arc<dyn Unnoted>) {
+        self.unnoted = Some(unnoted);
     }
 
     pub(crate) fn covers(&self, table: TableNo, slot: Slot) -> bool {
@@ -196,6 +236,32 @@ impl Edit {
 }
 
 impl State {
+    /// This version, which was committed, with all that is to be noted of pending changes; `None` if
+    /// it has that.
+    pub(crate) fn noted(&self) -> Option<&Noted> {
+        let overlay = self.overlay.as_deref()?;
+        let unnoted = overlay.unnoted.as_ref()?;
+        Some(overlay.noted.get_or_init(|| {
+            let mut state = self.clone();
+            let rest = Overlay { unnoted: None, ..overlay.clone() };
+            state.overlay = Some(Arc::new(rest));
+            unnoted.write(state)
+        }))
+    }
+
+    /// Takes the library's own tables from another version.
+    pub(crate) fn take_own_tables(&mut self, other: &Self) {
+        let schema = other.schema.clone();
+        for table in schema.table_numbers().filter(|table| schema.table(*table).is_own()) {
+            self.share_table(other, table);
+        }
+    }
+
+    /// Whether somebody has asked for that.
+    pub(crate) fn is_noted(&self) -> bool {
+        self.overlay.as_ref().is_some_and(|overlay| overlay.noted.get().is_some())
+    }
+
     /// The rows at which the rows of a change are to point, by fields or as parts of their ids.
     pub(crate) fn points_of(&self, change: &PendingChange) -> Vec<(TableNo, Slot)> {
         let mut points = Vec::new();

@@ -193,6 +193,11 @@ impl State {
         &self.tables[number.index()]
     }
 
+    /// Takes a table from another version.
+    pub(super) fn share_table(&mut self, other: &Self, table: TableNo) {
+        self.tables[table.index()] = other.tables[table.index()].clone();
+    }
+
     pub(crate) fn table_mut(&mut self, number: TableNo) -> &mut TableRows {
         Arc::make_mut(&mut self.tables[number.index()])
     }

@@ -24,7 +24,7 @@ pub(crate) use watch::{HandleMove, Watchers};
 
 use std::fmt;
 use std::ops::Deref;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 use std::time::Duration;
 
 #[cfg(feature = "remote")]
@@ -70,6 +70,8 @@ struct ReportInner {
     number: u64,
     label: String,
     changes: Changes,
+    /// The same with what is noted of pending changes, once somebody looks, if that differs.
+    noted: OnceLock<Option<Changes>>,
     reached: ReachedList,
     ingested: Vec<Ingested>,
     /// Queries with this number or a higher one were defined later.
@@ -122,7 +124,18 @@ impl<T> Deref for Committed<T> {
 impl Report {
     pub(crate) fn new(number: u64, label: String, done: Done) -> Self {
         let Done { changes, ingested, reached, later, at, took } = done;
-        Self(Arc::new(ReportInner { number, label, changes, reached, ingested, later, at, took }))
+        let noted = OnceLock::new();
+        Self(Arc::new(ReportInner {
+            number,
+            label,
+            changes,
+            noted,
+            reached,
+            ingested,
+            later,
+            at,
+            took,
+        }))
     }
 
     /// When the commit was made, if the cache has a clock.
@@ -160,7 +173,13 @@ impl Report {
     ///
     /// See [`Report`] for an example.
     pub fn changes(&self) -> impl Iterator<Item = Change<'_>> {
-        (0..self.0.changes.rows.len()).filter_map(|index| self.0.changes.view(index))
+        let changes = self.noted_changes();
+        (0..changes.rows.len()).filter_map(|index| changes.view(index))
+    }
+
+    /// What it changed, with what is noted of pending changes.
+    fn noted_changes(&self) -> &Changes {
+        self.0.noted.get_or_init(|| self.0.changes.noted()).as_ref().unwrap_or(&self.0.changes)
     }
 
     /// Whether the commit deleted a row.
@@ -295,7 +314,7 @@ impl fmt::Debug for Report {
             "Report({}: {}, {} rows changed)",
             self.number(),
             self.label(),
-            self.0.changes.rows.len()
+            self.noted_changes().rows.len()
         )
     }
 }

@@ -54,7 +54,7 @@ pub(crate) fn origins(row: &Row<'_>, reports: &[Report]) -> Vec<Origin> {
     let definition = row.state.schema.table(row.table);
     let origins = definition.field_numbers().map(|field| {
         let wrote = reports.iter().rev().find(|report| {
-            let changes = &report.0.changes;
+            let changes = report.noted_changes();
             let of_table = &changes.rows[changes.of_table(row.table)];
             let change = of_table.binary_search_by_key(&row.slot, |changed| changed.slot);
             match change.map(|place| &of_table[place].happened) {

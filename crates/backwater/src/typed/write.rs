@@ -63,6 +63,9 @@ impl Transaction {
     /// See [`TableWriter`] for an example.
     pub fn table<T: Table>(&mut self) -> Result<TableWriter<'_, T>> {
         let places = places::<T>(&self.state.schema)?;
+        if self.state.schema.table(places.table).is_own() {
+            self.write_notes();
+        }
         if self.state.has_unready() {
             let number = self.state.schema.table_no(T::TABLE)?;
             self.load(|schema| schema.written_with(number))?;

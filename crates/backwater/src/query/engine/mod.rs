@@ -312,6 +312,12 @@ impl Engine {
         self.shape(plan.clone(), name, state);
     }
 
+    /// Whether a query reads a table.
+    #[cfg(feature = "remote")]
+    pub(crate) fn is_read(&self, table: TableNo) -> bool {
+        self.routes.is_read(table)
+    }
+
     /// Releases what was prepared for a plan that was not used in the end.
     pub(crate) fn forget_prepared(&mut self, plan: &Plan, state: &mut Arc<State>) {
         if let Some(number) = self.by_identity.get(&plan.identity) {

@@ -14,6 +14,8 @@ use crate::query::expr::scalar::{Affinity, Scalar};
 use crate::query::expr::shape::compared;
 use crate::query::expr::{ColumnNo, Comparison, Expr, NoColumns};
 use crate::query::plan::{Plan, Relation};
+#[cfg(feature = "remote")]
+use crate::schema::TableNo;
 use crate::schema::{FieldNo, Schema};
 use crate::table::{State, TOGETHER};
 
@@ -197,6 +199,13 @@ impl Routes {
                 }
             }
         }
+    }
+
+    /// Whether any group reads a table.
+    #[cfg(feature = "remote")]
+    pub(super) fn is_read(&self, table: TableNo) -> bool {
+        let readers = &self.by_table[table.index()];
+        !readers.all.is_empty() || !readers.by_value.is_empty()
     }
 
     /// Calls `found` with those who read what was changed of a row.

@@ -342,7 +342,7 @@ impl RemoteInner {
     fn feed_missed(&self, rule: &FeedRule) {
         let schema = self.schema();
         let tables = rule.tables(&schema);
-        let commit = self.cache().snapshot().commit() + 1;
+        let commit = self.cache().now().commit + 1;
         self.engine().overtake(tables.iter().copied(), commit);
         let covers = |key: &AnswerKey| match &rule.covers {
             Some(names) => names.iter().any(|name| **name == *key.rule()),

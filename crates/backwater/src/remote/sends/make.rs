@@ -20,7 +20,7 @@ use crate::remote::transport::Call;
 use crate::schema::{Schema, SendBody, SendRule, TableNo};
 use crate::table::{Cell, Edit, PendingChange, Row, Slot, Staged, State};
 use crate::typed::Found;
-use crate::value::{Json, RowId, Value};
+use crate::value::{Json, RowId, Timestamp, Value};
 
 type RowAt = (TableNo, Slot);
 
@@ -38,6 +38,51 @@ struct Merged {
     number: i64,
     change: Arc<PendingChange>,
     key: String,
+}
+
+/// What is noted of a change that is made: its row.
+struct SendNote {
+    number: i64,
+    remote: String,
+    rule: Arc<str>,
+    /// Whether its rule asks what becomes of conflicts.
+    is_guarded: bool,
+    made_at: Timestamp,
+    about: Option<RowAt>,
+    change: Arc<PendingChange>,
+    variables: Vec<(String, String)>,
+    key: String,
+    label: String,
+}
+
+impl SendNote {
+    fn write(&self, tx: &mut Transaction) {
+        let schema = tx.schema();
+        let table = self.about.map(|(table, _)| schema.table(table).name.to_string());
+        let row_id = self.about.and_then(|(table, slot)| tx.state.id(table, slot));
+        let row = PendingRow {
+            number: self.number,
+            remote: self.remote.clone(),
+            send: self.rule.to_string(),
+            label: self.label.clone(),
+            state: "waiting".to_owned(),
+            made_at: Some(self.made_at),
+            table_name: table,
+            row_id: row_id.map(|id| id.to_id().to_string()),
+            key: self.key.clone(),
+            variables: stored_variables(&self.variables),
+            changes: stored_changes(&tx.state, &self.change),
+            original: self.about.filter(|_| self.is_guarded).and_then(|at| below(&tx.state, at)),
+            request: None,
+            kept_for: None,
+            failure: None,
+            message: None,
+            status: None,
+            tries: None,
+            again_at: None,
+        };
+        row.put(tx);
+    }
 }
 
 /// What a change that is being made has claimed in the queue: it is given back if the change is not
@@ -75,8 +120,9 @@ impl RemoteInner {
         let rule = schema.send(rule)?;
         let (key, seed) = (self.new_key(), self.engine().random_number());
         let mut claim = Claim { remote: self, number: None, held: None };
-        let after = self.cache().snapshot().commit();
-        let made = self.cache().try_commit(label.clone(), |tx| {
+        let after = self.cache().now().commit;
+        let notes = [PENDING, crate::change::BASE];
+        let made = self.cache().commit_pending(label.clone(), notes, |tx| {
             // Changes are numbered in the order of their commits.
             let number = self.cache().next_send();
             let ((), change) = tx.write_over((number, seed), |tx| {
@@ -97,8 +143,19 @@ impl RemoteInner {
                 let confirmed = (SendState::Confirmed, id);
                 return Ok(Made::Nothing(self.shared_send(number, confirmed)));
             }
-            let row = self.row_of(tx, number, rule, about, &change, &variables, (&key, &label));
-            row.put(tx)?;
+            let note = SendNote {
+                number,
+                remote: self.name().to_owned(),
+                rule: rule.name.clone(),
+                is_guarded: rule.if_match.is_some(),
+                made_at: self.clock.now(),
+                about,
+                change: change.clone(),
+                variables: variables.clone(),
+                key: key.clone(),
+                label: label.clone(),
+            };
+            tx.note_pending(Box::new(move |tx| note.write(tx)));
             let shared = self.shared_send(number, (SendState::Waiting { failed: None }, id));
             let name = (rule.name.clone(), tx.state.points_of(&change));
             let texts = (key.clone(), label.clone());
@@ -148,8 +205,7 @@ impl RemoteInner {
             let lacking = RemoteTables { sends: true, ..RemoteTables::default() };
             self.cache().declare("changes are sent", |schema| lacking.add_to(schema))?;
         }
-        let state = self.cache().snapshot().state;
-        match state.has_unready() {
+        match self.cache().now().state.has_unready() {
             true => self.cache().rehydrate([PENDING, crate::change::BASE]),
             false => Ok(()),
         }
@@ -195,41 +251,6 @@ impl RemoteInner {
         Ok(Some(Merged { number: open, change: both, key }))
     }
 
-    #[expect(clippy::too_many_arguments, reason = "it is called once, and each says one thing")]
-    fn row_of(
-        &self,
-        tx: &Transaction,
-        number: i64,
-        rule: &SendRule,
-        about: Option<RowAt>,
-        change: &PendingChange,
-        variables: &[(String, String)],
-        (key, label): (&str, &str),
-    ) -> PendingRow {
-        let row_id = about.and_then(|(table, slot)| tx.state.id(table, slot));
-        PendingRow {
-            number,
-            remote: self.name().to_owned(),
-            send: rule.name.to_string(),
-            label: label.to_owned(),
-            state: "waiting".to_owned(),
-            made_at: Some(self.clock.now()),
-            table_name: about.map(|_| rule.table.to_string()),
-            row_id: row_id.map(|id| id.to_id().to_string()),
-            key: key.to_owned(),
-            variables: stored_variables(variables),
-            changes: stored_changes(&tx.state, change),
-            original: about.filter(|_| rule.if_match.is_some()).and_then(|at| below(&tx.state, at)),
-            request: None,
-            kept_for: None,
-            failure: None,
-            message: None,
-            status: None,
-            tries: None,
-            again_at: None,
-        }
-    }
-
     /// Starts the next change's request; returns whether there was one.
     pub(in crate::remote) fn start_send(&self, ticks: Duration) -> bool {
         let (may_begin, limits) = {
@@ -249,7 +270,7 @@ impl RemoteInner {
             self.note_sent(number, made)?;
             Ok(request)
         });
-        let commit = self.cache().snapshot().commit();
+        let commit = self.cache().now().commit;
         let (fields, url) = match &made {
             Ok(request) => (request.headers().clone(), request.uri().to_string()),
             Err(_) => Default::default(),

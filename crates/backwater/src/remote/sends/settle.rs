@@ -119,7 +119,7 @@ impl RemoteInner {
         let named = named.and_then(|((table, _), to)| self.named_by(rule, table, to, &url));
         let is_unnamed = change.local_row().is_some() && named.is_none();
         let lost = if is_unnamed { self.sends().dependents(number) } else { Vec::new() };
-        let next = self.cache().snapshot().commit() + 1;
+        let next = self.cache().now().commit + 1;
         self.overtake_by(&change, next);
         let failure = Failure::new(
             FailureKind::Unreadable,
@@ -278,7 +278,7 @@ impl RemoteInner {
         let after = Failure { message: format!("depended on: {label}"), ..failure.clone() };
         let all = [(number, failure.clone())].into_iter();
         let all: Vec<_> = all.chain(dependents.into_iter().map(|n| (n, after.clone()))).collect();
-        let next = self.cache().snapshot().commit() + 1;
+        let next = self.cache().now().commit + 1;
         self.overtake_by(&change, next);
         let report = self.cache().try_commit(format!("{label}: refused"), |tx| {
             all.iter().try_for_each(|(number, failure)| note_refused(tx, *number, failure))?;
