@@ -126,7 +126,7 @@ pub(crate) struct ChangedRows {
     rows: Vec<RowChange>,
     again: Option<Box<WrittenAgain>>,
     /// What it changed below pending changes, where that differs.
-    base: Option<Box<Changes>>,
+    base: Option<Changes>,
     /// Rows that got another id: the old one and the new one.
     renamed: Vec<(RowId, RowId)>,
     /// Rows that it deleted, whether or not they were there.
@@ -176,26 +176,17 @@ impl Changes {
         touched: &TouchedRows,
         again: WrittenAgain,
     ) -> Self {
-        let mut rows = Vec::with_capacity(touched.len());
-        for (table, touched) in touched.tables() {
-            let (mut old, mut new) = (before.table(table).reader(), after.table(table).reader());
-            let mut slots = touched.slots().peekable();
-            let mut some: SmallVec<[(Slot, RowVersions<'_>); TOGETHER]> = SmallVec::new();
-            let mut quads: SmallVec<[Option<Quads>; TOGETHER]> = SmallVec::new();
-            while slots.peek().is_some() {
-                for slot in slots.by_ref().take(TOGETHER) {
-                    some.push((slot, RowVersions(old.find(slot), new.find(slot))));
-                }
-                some.iter().for_each(|(_, row)| quads.push(row.quads()));
-                for ((slot, row), quads) in some.iter().zip(&quads) {
-                    if let Some(happened) = row.happened(*quads) {
-                        rows.push(RowChange { table, slot: *slot, happened });
-                    }
-                }
-                some.clear();
-                quads.clear();
-            }
-        }
+        let rows = changed_rows(&before, &after, touched);
+        Self::of(rows, before, after, again)
+    }
+
+    /// Those of rows that are known to have changed between two versions.
+    pub(super) fn of(
+        rows: Vec<RowChange>,
+        before: Arc<State>,
+        after: Arc<State>,
+        again: WrittenAgain,
+    ) -> Self {
         let rows = ChangedRows { rows, again: again.finished(), ..ChangedRows::default() };
         Self { before, after, rows: Arc::new(rows) }
     }
@@ -216,7 +207,7 @@ impl Changes {
     /// The same changes, which were made over base values that changed otherwise.
     pub(super) fn over(mut self, base: Option<Changes>) -> Self {
         if let (Some(base), Some(rows)) = (base, Arc::get_mut(&mut self.rows)) {
-            rows.base = Some(Box::new(base));
+            rows.base = Some(base);
         }
         self
     }
@@ -267,7 +258,7 @@ impl Changes {
 
     /// What was changed below pending changes; mostly there are none, and it is the same.
     pub(crate) fn of_base(&self) -> &Changes {
-        self.rows.base.as_deref().unwrap_or(self)
+        self.rows.base.as_ref().unwrap_or(self)
     }
 
     /// None at all.
@@ -286,6 +277,32 @@ impl Changes {
         let start = self.rows.partition_point(|row| row.table < table);
         start..self.rows.partition_point(|row| row.table <= table)
     }
+}
+
+/// The rows that were changed between two versions, of those that were written to, in the order of
+/// tables and slots.
+pub(super) fn changed_rows(before: &State, after: &State, touched: &TouchedRows) -> Vec<RowChange> {
+    let mut rows = Vec::with_capacity(touched.len());
+    for (table, touched) in touched.tables() {
+        let (mut old, mut new) = (before.table(table).reader(), after.table(table).reader());
+        let mut slots = touched.slots().peekable();
+        let mut some: SmallVec<[(Slot, RowVersions<'_>); TOGETHER]> = SmallVec::new();
+        let mut quads: SmallVec<[Option<Quads>; TOGETHER]> = SmallVec::new();
+        while slots.peek().is_some() {
+            for slot in slots.by_ref().take(TOGETHER) {
+                some.push((slot, RowVersions(old.find(slot), new.find(slot))));
+            }
+            some.iter().for_each(|(_, row)| quads.push(row.quads()));
+            for ((slot, row), quads) in some.iter().zip(&quads) {
+                if let Some(happened) = row.happened(*quads) {
+                    rows.push(RowChange { table, slot: *slot, happened });
+                }
+            }
+            some.clear();
+            quads.clear();
+        }
+    }
+    rows
 }
 
 /// What happened to the row of a slot between two versions; `None` if nothing did.

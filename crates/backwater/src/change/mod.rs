@@ -28,6 +28,7 @@ mod withdraw;
 
 #[cfg(feature = "remote")]
 pub(crate) use answers::ANSWERS;
+use changes::changed_rows;
 pub use changes::{Change, ChangeKind, FieldChange};
 pub(crate) use changes::{
     ChangedRows, Changes, FieldSet, Happened, RowAt, RowChange, WrittenRow, compare,

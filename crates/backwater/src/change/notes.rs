@@ -7,25 +7,25 @@
 
 use std::sync::Arc;
 
+use smallvec::SmallVec;
+
 use super::{History, Remembered, RowAt, Transaction};
 use crate::table::{Noted, State, Unnoted};
-
-/// Writes the row of a change.
-type NoteRow = Box<dyn Fn(&mut Transaction) + Send + Sync>;
 
 /// This many changes are noted together at the latest.
 const MOST: usize = 64;
 
 /// What is to be noted of a change, and of those before it.
-pub(super) struct Notes {
+struct Notes<F> {
     before: Option<Arc<dyn Unnoted>>,
     /// The rows that it covers.
-    covered: Vec<RowAt>,
-    row: NoteRow,
+    covered: SmallVec<[RowAt; 2]>,
+    /// Writes its own row.
+    row: F,
     len: usize,
 }
 
-impl Unnoted for Notes {
+impl<F: Fn(&mut Transaction) + Send + Sync> Unnoted for Notes<F> {
     fn len(&self) -> usize {
         self.len
     }
@@ -63,7 +63,10 @@ impl Transaction {
     }
 
     /// Notes a pending change that was made: its row, and what its rows are below.
-    pub(crate) fn note_pending(&mut self, row: NoteRow) {
+    pub(crate) fn note_pending<F>(&mut self, row: F)
+    where
+        F: Fn(&mut Transaction) + Send + Sync + 'static,
+    {
         let covered = std::mem::take(&mut self.covering.to_note);
         if !self.covering.defers_notes {
             return row(self);

@@ -12,8 +12,11 @@ use std::cell::OnceCell;
 use std::collections::BTreeSet;
 use std::sync::Arc;
 
+use smallvec::SmallVec;
+
 use super::{
-    Changes, FieldSet, Happened, Remembered, RowAt, TouchedRows, Transaction, compare, entries_of,
+    Changes, FieldSet, Happened, Remembered, RowAt, RowChange, TouchedRows, Transaction,
+    changed_rows, compare, entries_of,
 };
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldDef, FieldKind, FieldNo, OnDelete, Schema, TableNo, TableOrigin};
@@ -50,7 +53,9 @@ pub(super) struct Covering {
     /// Whether what is noted of the change that is made may wait.
     pub(super) defers_notes: bool,
     /// The rows that it covers, while that is not noted.
-    pub(super) to_note: Vec<RowAt>,
+    pub(super) to_note: SmallVec<[RowAt; 2]>,
+    /// What it changed, if nothing was written before it, and how often rows were written by then.
+    changed: Option<(Vec<RowChange>, u64)>,
 }
 
 impl Transaction {
@@ -242,11 +247,13 @@ impl Transaction {
     }
 
     /// The pending changes as they are by now.
-    pub(crate) fn pending(&self) -> &[Arc<PendingChange>] {
-        match (&self.covering.pending, &self.state.overlay, &self.before.overlay) {
-            (Some(pending), ..) => pending,
-            (None, Some(overlay), _) | (None, None, Some(overlay)) => &overlay.pending,
-            (None, None, None) => &[],
+    pub(crate) fn pending(&self) -> Vec<Arc<PendingChange>> {
+        let overlay = self.state.overlay.as_ref().or(self.before.overlay.as_ref());
+        match (&self.covering.pending, overlay) {
+            (Some(pending), _) => pending.clone(),
+            (None, overlay) => {
+                overlay.into_iter().flat_map(|overlay| overlay.pending.iter()).cloned().collect()
+            }
         }
     }
 
@@ -258,7 +265,7 @@ impl Transaction {
 
     /// Takes one of them away; what it did is no longer shown.
     pub(crate) fn end_pending(&mut self, number: i64) -> Option<Arc<PendingChange>> {
-        let mut pending = self.pending().to_vec();
+        let mut pending = self.pending();
         let place = pending.iter().position(|change| change.number == number)?;
         let ended = pending.remove(place);
         self.set_pending(pending);
@@ -328,37 +335,39 @@ impl Transaction {
         write: impl FnOnce(&mut Self) -> Result<T, E>,
     ) -> Result<(T, Arc<PendingChange>), E> {
         self.cover();
-        let written = (!self.touched.is_empty()).then(|| Arc::new(self.state.clone()));
+        let is_first = self.touched.is_empty();
+        let written = (!is_first).then(|| Arc::new(self.state.clone()));
         self.covering.local_ids = Some(fastrand::Rng::with_seed(seed));
-        let (value, touched) = self.record_over(write);
+        let (value, others) = self.record_over(write);
         let value = value?;
+        let touched = others.as_ref().unwrap_or(&self.touched);
         let before = written.unwrap_or_else(|| self.before.clone());
         let local = std::mem::take(&mut self.covering.local);
-        let after = Arc::new(self.state.clone());
-        let changes = Changes::between(before.clone(), after, &touched, Default::default());
-        let mut rows = edits_of(&changes);
+        let changed = changed_rows(&before, &self.state, touched);
+        let mut rows = edits_of(&changed, &before, &self.state);
         for row in &mut rows {
             row.is_local = local.contains(&(row.table, row.slot));
         }
         let mut change = PendingChange { number, rows };
-        self.put_in_again(&mut change, &changes, &touched);
+        self.put_in_again(&mut change, &before, touched);
         let change = Arc::new(change);
         let mut overlay = self.state.overlay.as_deref().cloned().unwrap_or_default();
-        let mut covered = BTreeSet::new();
-        let changed = changes.rows.iter().map(|row| (row.table, row.slot));
-        let changed = changed.filter(|(table, _)| is_covering(&before.schema, *table));
+        let rows = changed.iter().map(|row| (row.table, row.slot));
+        let rows = rows.filter(|(table, _)| is_covering(&before.schema, *table));
         // Of a row whose entries alone have changed nothing else says so.
-        for at in changed.chain(change.rows.iter().map(|row| (row.table, row.slot))) {
-            overlay.base.add(at, &before);
-            // Of one that was covered already, more is by now.
-            covered.insert(at);
-        }
+        let rows = rows.chain(change.rows.iter().map(|row| (row.table, row.slot)));
+        // Of one that was covered already, more is by now.
+        let mut covered: SmallVec<[RowAt; 2]> = rows.collect();
+        covered.sort_unstable();
+        covered.dedup();
+        covered.iter().for_each(|at| overlay.base.add(*at, &before));
         overlay.pending.push(change.clone());
+        self.covering.changed = is_first.then(|| (changed, self.writes()));
         self.state.overlay = Some(Arc::new(overlay));
         self.covering.is_made = true;
         self.covering.pending = None;
         match self.covering.defers_notes {
-            true => self.covering.to_note.extend(covered),
+            true => self.covering.to_note = covered,
             false => self.note_base(covered),
         }
         Ok((value, change))
@@ -366,23 +375,23 @@ impl Transaction {
 
     /// What a change deletes may take rows along that it puts in again. Where they are as they were
     /// before, nothing else says so, and making the change once more would lose them.
-    fn put_in_again(&self, change: &mut PendingChange, changes: &Changes, touched: &TouchedRows) {
+    fn put_in_again(&self, change: &mut PendingChange, before: &Arc<State>, touched: &TouchedRows) {
         if !change.rows.iter().any(|row| matches!(row.edit, Edit::Delete)) {
             return;
         }
-        let mut state = State::clone(&changes.after);
-        let base = BaseRows::of(touched.rows(), &changes.before);
+        let mut state = self.state.clone();
+        let base = BaseRows::of(touched.rows(), before);
         state.uncover(&Overlay::new(Vec::new(), base));
         let (state, history) = (Arc::new(state), self.history.clone());
         let mut again = Transaction::new(state, history, Remembered::default());
         again.covering.writes_pending = true;
         again.apply(change);
-        let schema = &changes.after.schema;
+        let schema = &self.state.schema;
         for (table, slot) in touched.rows().filter(|(table, _)| is_covering(schema, *table)) {
-            let is_lost = compare(&again.state, &changes.after, table, slot)
+            let is_lost = compare(&again.state, &self.state, table, slot)
                 .is_some_and(|happened| matches!(happened, Happened::Inserted));
             if is_lost && schema.table(table).made == TableOrigin::Declared {
-                let edit = Edit::Insert(staged_row(&changes.after, (table, slot)));
+                let edit = Edit::Insert(staged_row(&self.state, (table, slot)));
                 change.rows.retain(|row| (row.table, row.slot) != (table, slot));
                 change.rows.push(EditedRow { table, slot, edit, is_local: false });
             }
@@ -390,17 +399,20 @@ impl Transaction {
         change.rows.sort_by_key(|row| (row.table, row.slot));
     }
 
-    /// Writes over base values; gives which rows were written to.
-    fn record_over<T>(&mut self, write: impl FnOnce(&mut Self) -> T) -> (T, TouchedRows) {
+    /// Writes over base values; gives which rows were written to, unless these are all that were.
+    fn record_over<T>(&mut self, write: impl FnOnce(&mut Self) -> T) -> (T, Option<TouchedRows>) {
         let before = std::mem::take(&mut self.touched);
         self.covering.writes_pending = true;
         let value = write(self);
         self.covering.writes_pending = false;
+        if before.is_empty() {
+            return (value, None);
+        }
         let touched = std::mem::replace(&mut self.touched, before);
         for (table, slot) in touched.rows() {
             self.touched.insert(table, slot);
         }
-        (value, touched)
+        (value, Some(touched))
     }
 
     /// Applies the pending changes again, if their rows have base values.
@@ -408,7 +420,7 @@ impl Transaction {
         if !self.is_lifted() {
             return;
         }
-        let pending = self.pending().to_vec();
+        let pending = self.pending();
         let base = Arc::new(self.state.clone());
         self.covering.base = Some((base.clone(), self.touched.clone()));
         let ((), touched) = self.record_over(|tx| {
@@ -416,6 +428,7 @@ impl Transaction {
                 tx.apply(change);
             }
         });
+        let touched = touched.as_ref().unwrap_or(&self.touched);
         let edited = pending.iter().flat_map(|change| &change.rows);
         let edited = edited.map(|row| (row.table, row.slot)).chain(touched.rows());
         let mut places = BTreeSet::new();
@@ -479,7 +492,7 @@ impl Transaction {
     /// it: the change goes on, over that row.
     pub(crate) fn rename_pending(&mut self, at: RowAt, id: RowId) -> Result<Vec<RenamedRow>> {
         let renamed = self.rename(at, id)?;
-        let mut pending = self.pending().to_vec();
+        let mut pending = self.pending();
         for change in &mut pending {
             let is_renamed = |at: RowAt| renamed.iter().any(|row| (row.table, row.to) == at);
             if change.rows.iter().any(|row| row.is_local && is_renamed((row.table, row.slot))) {
@@ -511,7 +524,7 @@ impl Transaction {
     /// ids that they get when it gets its own.
     fn rows_named_after(&self, renamed: &RenamedRow) -> Vec<(RowAt, RowId)> {
         let (schema, cell) = (&self.state.schema, Cell::Link(renamed.from));
-        let mut rows = BTreeSet::new();
+        let (mut rows, pending) = (BTreeSet::new(), self.pending());
         for (of, definition) in schema.table_numbers().zip(schema.tables.iter()) {
             // Entries follow their owners.
             if definition.made != TableOrigin::Declared {
@@ -521,7 +534,7 @@ impl Transaction {
                 |field: &&FieldNo| definition.field(**field).kind == FieldKind::Link(renamed.table);
             for field in definition.id.iter().filter(is_link) {
                 let below = self.state.pointing_at(of, *field, renamed.table, &renamed.old);
-                let above = self.pending().iter().flat_map(|change| &change.rows);
+                let above = pending.iter().flat_map(|change| &change.rows);
                 let above = above.filter(|row| {
                     row.table == of && self.state.table(of).cell(row.slot, *field) == cell
                 });
@@ -546,7 +559,8 @@ impl Transaction {
     /// Lets all that is or points at a row be or point at where it lies under its new id.
     fn follow_rename(&mut self, renamed: &RenamedRow) {
         let (schema, table) = (self.schema(), renamed.table);
-        let pending = self.pending().iter().map(|change| Arc::new(change.moved(&schema, renamed)));
+        let pending = self.pending();
+        let pending = pending.iter().map(|change| Arc::new(change.moved(&schema, renamed)));
         self.covering.pending = Some(pending.collect());
         for from in schema.table_numbers() {
             let definition = schema.table(from);
@@ -574,13 +588,23 @@ impl Transaction {
         std::mem::take(&mut self.covering.renamed)
     }
 
+    /// How often rows were written of the tables that were written to.
+    fn writes(&self) -> u64 {
+        let tables = self.touched.tables();
+        tables.map(|(table, _)| self.state.table(table).writes()).sum()
+    }
+
     /// Ends the transaction's pending changes: gives what became of base values, if they differ
-    /// from what is shown.
-    pub(super) fn end_covering(&mut self) -> Option<Changes> {
+    /// from what is shown; and what was changed, if that is one pending change alone, of which it is
+    /// known already.
+    pub(super) fn end_covering(&mut self) -> (Option<Changes>, Option<Vec<RowChange>>) {
         self.cover();
-        let Covering { base, is_made, below, to_note, .. } = std::mem::take(&mut self.covering);
-        self.note_base(to_note);
-        match base {
+        let covering = std::mem::take(&mut self.covering);
+        let Covering { base, is_made, below, to_note, changed, .. } = covering;
+        if !to_note.is_empty() {
+            self.note_base(to_note);
+        }
+        let base = match base {
             Some((after, touched)) => {
                 let mut before = State::clone(&self.before);
                 if let Some(overlay) = before.overlay.clone() {
@@ -590,7 +614,9 @@ impl Transaction {
                 Some(Changes::between(Arc::new(before), after, &touched, again).with_below(below))
             }
             None => is_made.then(|| Changes::none(self.before.clone())),
-        }
+        };
+        let changed = changed.filter(|(_, writes)| *writes == self.writes());
+        (base, changed.map(|(changed, _)| changed))
     }
 }
 
@@ -684,46 +710,58 @@ fn is_covering(schema: &Schema, table: TableNo) -> bool {
     !schema.table(table).is_own()
 }
 
-/// What changes of rows do to each row, to be done again.
-fn edits_of(changes: &Changes) -> Vec<EditedRow> {
-    let (after, schema) = (&changes.after, &changes.after.schema);
-    // In their order; of what is updated, the fields.
-    let mut edits: Vec<(RowAt, Result<Edit, FieldSet>)> = Vec::new();
-    for row in changes.rows.iter().filter(|row| is_covering(schema, row.table)) {
-        if schema.table(row.table).made != TableOrigin::Declared {
+/// What changes of rows do to each row, to be done again; in the order of tables and slots.
+fn edits_of(rows: &[RowChange], before: &State, after: &State) -> Vec<EditedRow> {
+    let schema = &after.schema;
+    let mut edits = Vec::with_capacity(rows.len());
+    for row in rows.iter().filter(|row| is_covering(schema, row.table)) {
+        let RowChange { table, slot, .. } = *row;
+        if schema.table(table).made != TableOrigin::Declared {
             continue;
         }
-        let at = (row.table, row.slot);
         let edit = match &row.happened {
-            Happened::Deleted => Ok(Edit::Delete),
-            Happened::Inserted => Ok(Edit::Insert(staged_row(after, at))),
-            Happened::Updated(changed) => Err(changed.clone()),
+            Happened::Deleted => Edit::Delete,
+            Happened::Inserted => Edit::Insert(staged_row(after, (table, slot))),
+            Happened::Updated(changed) => {
+                let mut fields = StagedRow::new();
+                stage(&mut fields, after, (table, slot), changed);
+                Edit::Update(fields)
+            }
         };
-        edits.push((at, edit));
+        edits.push(EditedRow { table, slot, edit, is_local: false });
     }
-    for (at, links) in entries_of(changes) {
-        match edits.binary_search_by_key(&at, |(at, _)| *at) {
+    for ((table, slot), links) in entries_of(rows, before, after) {
+        match edits.binary_search_by_key(&(table, slot), |row| (row.table, row.slot)) {
             Ok(place) => {
-                if let Err(changed) = &mut edits[place].1 {
-                    changed.add(&links);
+                if let Edit::Update(fields) = &mut edits[place].edit {
+                    stage(fields, after, (table, slot), &links);
                 }
             }
-            Err(place) => edits.insert(place, (at, Err(links))),
+            Err(place) => {
+                let mut fields = StagedRow::new();
+                stage(&mut fields, after, (table, slot), &links);
+                let edit = Edit::Update(fields);
+                edits.insert(place, EditedRow { table, slot, edit, is_local: false });
+            }
         }
     }
-    let edits = edits.into_iter().map(|((table, slot), edit)| {
-        let edit = edit.unwrap_or_else(|mut changed| {
-            // A link to one of several tables says also to which, whatever lies below later.
-            let definition = schema.table(table);
-            let paired = changed.iter().filter_map(|field| definition.paired(field));
-            let paired: FieldSet = paired.collect();
-            changed.add(&paired);
-            let written = |field| (field, staged_field(after, (table, slot), field));
-            Edit::Update(changed.iter().map(written).collect())
-        });
-        EditedRow { table, slot, edit, is_local: false }
-    });
-    edits.collect()
+    edits
+}
+
+/// Adds what fields of a row hold, each once, in their order. A link to one of several tables says also to which,
+/// whatever lies below later.
+fn stage(fields: &mut StagedRow<'static>, state: &State, at: RowAt, written: &FieldSet) {
+    let definition = state.schema.table(at.0);
+    for field in written.iter() {
+        for field in [Some(field), definition.paired(field)].into_iter().flatten() {
+            if !fields.iter().any(|(known, _)| *known == field) {
+                fields.push((field, staged_field(state, at, field)));
+            }
+        }
+    }
+    if !fields.is_sorted_by_key(|(field, _)| field.index()) {
+        fields.sort_unstable_by_key(|(field, _)| field.index());
+    }
 }
 
 /// What a row holds beside its id, on its way into another.

@@ -145,10 +145,13 @@ impl Transaction {
     /// Ends the transaction: what it changed, between the version it began from and its own.
     pub(crate) fn finish(mut self) -> (Changes, Vec<Ingested>) {
         let renamed = self.take_renamed();
-        let base = self.end_covering();
+        let (base, known) = self.end_covering();
         self.state.hand_over_free_slots();
         let after = Arc::new(self.state);
-        let changes = Changes::between(self.before, after, &self.touched, self.again);
+        let changes = match known {
+            Some(rows) => Changes::of(rows, self.before, after, self.again),
+            None => Changes::between(self.before, after, &self.touched, self.again),
+        };
         (changes.over(base).with_renamed(renamed).with_gone(self.gone), self.ingested)
     }
 

@@ -15,11 +15,10 @@ use super::again::Again;
 use super::changes::ChangedRows;
 use super::history::History;
 use super::since::{Under, Whereabouts, Written, Wrote, written};
-use super::{Changes, FieldSet, Happened, RowAt, Transaction};
+use super::{Changes, FieldSet, Happened, RowAt, RowChange, Transaction};
 use crate::error::{Error, ErrorKind, Result, of_another_cache};
 use crate::schema::{FieldKind, FieldNo, OnDelete, TableNo, TableOrigin};
-use crate::table::{Cell, OWNER, Slot, TARGET};
-use crate::table::{Staged, StagedEntry, StagedRow};
+use crate::table::{Cell, OWNER, Slot, Staged, StagedEntry, StagedRow, State, TARGET};
 
 /// For commits, what lies under something that they wrote.
 type LiesUnder = Vec<(Arc<ChangedRows>, Written, Under)>;
@@ -152,7 +151,7 @@ impl Transaction {
             Again::Fields(fields) => (place, fields.clone()),
             Again::Gone(_) => (place, all(place.0).collect()),
         }));
-        wrote.extend(entries_of(of));
+        wrote.extend(entries_of(&of.rows, &of.before, &of.after));
         let behalf = since.on_its_behalf.iter();
         wrote.extend(behalf.map(|(place, field, _)| (*place, [*field].into_iter().collect())));
         // What the library notes of its own is not a program's to take back.
@@ -367,14 +366,17 @@ fn write_over(
 }
 
 /// The to-many links of which a commit changed entries.
-pub(super) fn entries_of(changes: &Changes) -> impl Iterator<Item = (RowAt, FieldSet)> {
-    let entries =
-        changes.rows.iter().filter_map(|row| match changes.before.schema.table(row.table).made {
-            TableOrigin::Entries { owner, field } => Some((row, owner, field)),
-            TableOrigin::Declared | TableOrigin::List => None,
-        });
-    entries.flat_map(|(row, owner, field)| {
-        [&changes.before, &changes.after].into_iter().filter_map(move |version| {
+pub(super) fn entries_of<'r>(
+    rows: &'r [RowChange],
+    before: &'r State,
+    after: &'r State,
+) -> impl Iterator<Item = (RowAt, FieldSet)> + 'r {
+    let entries = rows.iter().filter_map(|row| match before.schema.table(row.table).made {
+        TableOrigin::Entries { owner, field } => Some((row, owner, field)),
+        TableOrigin::Declared | TableOrigin::List => None,
+    });
+    entries.flat_map(move |(row, owner, field)| {
+        [before, after].into_iter().filter_map(move |version| {
             let Cell::Link(slot) = version.table(row.table).cell(row.slot, OWNER) else {
                 return None;
             };

@@ -395,6 +395,10 @@ impl Engine {
         !std::mem::replace(&mut self.is_driven, true)
     }
 
+    pub(super) fn is_online(&self) -> bool {
+        self.is_online
+    }
+
     /// A number for a call that is no answer's.
     pub(super) fn new_call(&mut self) -> u64 {
         self.last += 1;

@@ -70,13 +70,13 @@ pub(crate) struct SentRequest {
 /// The name of a remote, which no other one of its cache has meanwhile.
 pub(super) struct NameInUse {
     cache: Cache,
-    name: String,
+    name: Arc<str>,
 }
 
 impl NameInUse {
     pub(super) fn claim(cache: Cache, name: String) -> Result<Self> {
         if cache.claim_remote(&name) {
-            return Ok(Self { cache, name });
+            return Ok(Self { cache, name: name.into() });
         }
         let message =
             format!("the cache has a remote \"{name}\" already, whose answers are by that name");
@@ -144,6 +144,10 @@ impl RemoteInner {
     /// The schema as it is now, shared.
     pub(super) fn schema(&self) -> Arc<Schema> {
         self.cache().now().state.schema.clone()
+    }
+
+    pub(super) fn shared_name(&self) -> Arc<str> {
+        self.in_use.name.clone()
     }
 
     pub(super) fn name(&self) -> &str {

@@ -10,6 +10,8 @@
 
 use std::sync::{Arc, OnceLock};
 
+use smallvec::SmallVec;
+
 use super::{Cell, Slot, Staged, StagedEntry, StagedRow, State};
 use crate::schema::{FieldKind, FieldNo, Schema, TableNo};
 use crate::value::RowId;
@@ -18,7 +20,7 @@ use crate::value::RowId;
 /// cover.
 #[derive(Default)]
 pub(crate) struct Overlay {
-    pub(crate) pending: Vec<Arc<PendingChange>>,
+    pub(crate) pending: Shared<Arc<PendingChange>>,
     pub(crate) base: BaseRows,
     /// What the version has yet to note of them.
     unnoted: Option<Arc<dyn Unnoted>>,
@@ -42,38 +44,97 @@ pub(crate) struct Noted {
     pub(crate) rows: Vec<(TableNo, Slot)>,
 }
 
+/// A list that versions share: what was added last stands apart, so that a version with one more
+/// copies little of it.
+#[derive(Clone)]
+pub(crate) struct Shared<T: Clone> {
+    most: Arc<Vec<T>>,
+    last: SmallVec<[T; LAST]>,
+}
+
+/// This many stand apart at most.
+const LAST: usize = 8;
+
+impl<T: Clone> Default for Shared<T> {
+    fn default() -> Self {
+        Vec::new().into()
+    }
+}
+
+impl<T: Clone> From<Vec<T>> for Shared<T> {
+    fn from(all: Vec<T>) -> Self {
+        Self { most: Arc::new(all), last: SmallVec::new() }
+    }
+}
+
+impl<T: Clone> Shared<T> {
+    pub(crate) fn iter(&self) -> impl Iterator<Item = &T> {
+        self.most.iter().chain(&self.last)
+    }
+
+    pub(crate) fn push(&mut self, one: T) {
+        if self.last.len() == LAST {
+            *self = self.iter().cloned().collect::<Vec<_>>().into();
+        }
+        self.last.push(one);
+    }
+}
+
+/// A row, and a version that has it as it is below.
+type BaseRow = ((TableNo, Slot), Arc<State>);
+
 /// For each covered row, entries of to-many links among them, a version that has it as it is below:
-/// with its base values, or without it. In the order of rows: each commit looks for its own here.
+/// with its base values, or without it. Both parts of the list are in the order of rows: each commit
+/// looks for its own here.
 #[derive(Clone, Default)]
-pub(crate) struct BaseRows(Vec<((TableNo, Slot), Arc<State>)>);
+pub(crate) struct BaseRows(Shared<BaseRow>);
 
 impl BaseRows {
     /// Rows in their order, all of them as a version has them.
     pub(crate) fn of(rows: impl Iterator<Item = (TableNo, Slot)>, base: &Arc<State>) -> Self {
-        let rows: Vec<_> = rows.map(|row| (row, base.clone())).collect();
+        let rows: Vec<BaseRow> = rows.map(|row| (row, base.clone())).collect();
         debug_assert!(rows.is_sorted_by(|(row, _), (next, _)| row < next));
-        Self(rows)
+        Self(rows.into())
     }
 
-    fn find(&self, row: (TableNo, Slot)) -> Result<usize, usize> {
-        self.0.binary_search_by_key(&row, |(known, _)| *known)
+    fn parts(&self) -> [&[BaseRow]; 2] {
+        [&self.0.last, &self.0.most]
     }
 
     pub(crate) fn contains(&self, row: (TableNo, Slot)) -> bool {
-        self.find(row).is_ok()
+        self.get(row).is_some()
     }
 
     pub(crate) fn get(&self, row: (TableNo, Slot)) -> Option<&Arc<State>> {
-        self.find(row).ok().map(|place| &self.0[place].1)
+        self.parts().into_iter().find_map(|part| {
+            let place = part.binary_search_by_key(&row, |(known, _)| *known).ok()?;
+            Some(&part[place].1)
+        })
+    }
+
+    /// Whether there is a row of that table.
+    fn has_any_of(&self, table: TableNo) -> bool {
+        self.parts().into_iter().any(|part| {
+            let first = part.partition_point(|((of, _), _)| *of < table);
+            part.get(first).is_some_and(|((of, _), _)| *of == table)
+        })
     }
 
     /// Adds a row, if it is not there.
     pub(crate) fn add(&mut self, row: (TableNo, Slot), base: &Arc<State>) {
-        if let Err(place) = self.find(row) {
-            self.0.insert(place, (row, base.clone()));
+        if self.contains(row) {
+            return;
         }
+        if self.0.last.len() == LAST {
+            let mut all: Vec<BaseRow> = self.0.iter().cloned().collect();
+            all.sort_unstable_by_key(|(row, _)| *row);
+            self.0 = all.into();
+        }
+        let place = self.0.last.partition_point(|(known, _)| *known < row);
+        self.0.last.insert(place, (row, base.clone()));
     }
 
+    /// The rows, in no particular order.
     pub(crate) fn rows(&self) -> impl Iterator<Item = (TableNo, Slot)> + '_ {
         self.0.iter().map(|(row, _)| *row)
     }
@@ -119,22 +180,17 @@ pub(crate) enum Edit {
     Delete,
 }
 
-/// With room for one more change of one more row.
+/// What was noted was that of one version.
 impl Clone for Overlay {
     fn clone(&self) -> Self {
-        fn with_room<T: Clone>(all: &[T]) -> Vec<T> {
-            let mut copy = Vec::with_capacity(all.len() + 1);
-            copy.extend_from_slice(all);
-            copy
-        }
-        let (pending, base) = (with_room(&self.pending), BaseRows(with_room(&self.base.0)));
+        let (pending, base) = (self.pending.clone(), self.base.clone());
         Self { pending, base, unnoted: self.unnoted.clone(), noted: OnceLock::new() }
     }
 }
 
 impl Overlay {
     pub(crate) fn new(pending: Vec<Arc<PendingChange>>, base: BaseRows) -> Self {
-        Self { pending, base, ..Self::default() }
+        Self { pending: pending.into(), base, ..Self::default() }
     }
 
     /// Of how many changes something is yet to be noted.
@@ -156,15 +212,14 @@ impl Overlay {
 
     /// Whether a row of that table is covered.
     pub(crate) fn covers_any_of(&self, table: TableNo) -> bool {
-        let first = self.base.find((table, Slot(0))).unwrap_or_else(|place| place);
-        self.base.0.get(first).is_some_and(|((of, _), _)| *of == table)
+        self.base.has_any_of(table)
     }
 
     /// The edits of a row, in their order.
     pub(crate) fn edits_of(&self, table: TableNo, slot: Slot) -> impl Iterator<Item = &Edit> {
         // Most rows are not covered.
-        let pending = if self.covers(table, slot) { self.pending.as_slice() } else { &[] };
-        let rows = pending.iter().flat_map(|change| &change.rows);
+        let pending = self.covers(table, slot).then(|| self.pending.iter());
+        let rows = pending.into_iter().flatten().flat_map(|change| &change.rows);
         rows.filter(move |row| (row.table, row.slot) == (table, slot)).map(|row| &row.edit)
     }
 }
@@ -310,7 +365,7 @@ impl State {
 
     /// Gives each covered row its base values.
     pub(crate) fn uncover(&mut self, overlay: &Overlay) {
-        for ((table, slot), base) in &overlay.base.0 {
+        for ((table, slot), base) in overlay.base.0.iter() {
             self.take_row(base, *table, *slot);
         }
         self.overlay = None;

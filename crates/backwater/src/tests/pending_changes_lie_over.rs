@@ -400,7 +400,7 @@ impl World {
         let state = &snapshot.state;
         let notes = snapshot.table::<BaseNote>().unwrap().here();
         let notes: Vec<BaseNote> = notes.collect();
-        let pending = state.overlay.iter().flat_map(|overlay| &overlay.pending);
+        let pending = state.overlay.iter().flat_map(|overlay| overlay.pending.iter());
         let pending: Vec<(i64, Json)> =
             pending.map(|change| (change.number, stored_changes(state, change))).collect();
         self.cache = cache();

@@ -10,6 +10,7 @@ use super::queue::{MadeRequest, SendEntry, SendPhase};
 use super::{SendState, SentState};
 use crate::change::Transaction;
 use crate::error::{Error, ErrorKind, Result};
+use crate::query::AsOf;
 use crate::remote::RemoteTables;
 use crate::remote::answer::{Failure, FailureKind};
 use crate::remote::inner::{RemoteInner, SentRequest};
@@ -37,13 +38,13 @@ enum Made {
 struct Merged {
     number: i64,
     change: Arc<PendingChange>,
-    key: String,
+    key: Arc<str>,
 }
 
 /// What is noted of a change that is made: its row.
 struct SendNote {
     number: i64,
-    remote: String,
+    remote: Arc<str>,
     rule: Arc<str>,
     /// Whether its rule asks what becomes of conflicts.
     is_guarded: bool,
@@ -51,8 +52,8 @@ struct SendNote {
     about: Option<RowAt>,
     change: Arc<PendingChange>,
     variables: Vec<(String, String)>,
-    key: String,
-    label: String,
+    key: Arc<str>,
+    label: Arc<str>,
 }
 
 impl SendNote {
@@ -62,14 +63,14 @@ impl SendNote {
         let row_id = self.about.and_then(|(table, slot)| tx.state.id(table, slot));
         let row = PendingRow {
             number: self.number,
-            remote: self.remote.clone(),
+            remote: self.remote.to_string(),
             send: self.rule.to_string(),
-            label: self.label.clone(),
+            label: self.label.to_string(),
             state: "waiting".to_owned(),
             made_at: Some(self.made_at),
             table_name: table,
             row_id: row_id.map(|id| id.to_id().to_string()),
-            key: self.key.clone(),
+            key: self.key.to_string(),
             variables: stored_variables(&self.variables),
             changes: stored_changes(&tx.state, &self.change),
             original: self.about.filter(|_| self.is_guarded).and_then(|at| below(&tx.state, at)),
@@ -115,14 +116,14 @@ impl RemoteInner {
         label: String,
         write: impl FnOnce(&mut Transaction) -> Result<()>,
     ) -> Result<Arc<SentState>> {
-        self.declare_sends()?;
-        let schema = self.schema();
+        let AsOf { state, commit: after, .. } = self.declare_sends()?;
+        let schema = state.schema.clone();
         let rule = schema.send(rule)?;
         let (key, seed) = (self.new_key(), self.engine().random_number());
         let mut claim = Claim { remote: self, number: None, held: None };
-        let after = self.cache().now().commit;
         let notes = [PENDING, crate::change::BASE];
-        let made = self.cache().commit_pending(label.clone(), notes, |tx| {
+        let shared_label = Arc::<str>::from(&*label);
+        let made = self.cache().commit_pending(label, notes, |tx| {
             // Changes are numbered in the order of their commits.
             let number = self.cache().next_send();
             let ((), change) = tx.write_over((number, seed), |tx| {
@@ -145,7 +146,7 @@ impl RemoteInner {
             }
             let note = SendNote {
                 number,
-                remote: self.name().to_owned(),
+                remote: self.shared_name(),
                 rule: rule.name.clone(),
                 is_guarded: rule.if_match.is_some(),
                 made_at: self.clock.now(),
@@ -153,12 +154,12 @@ impl RemoteInner {
                 change: change.clone(),
                 variables: variables.clone(),
                 key: key.clone(),
-                label: label.clone(),
+                label: shared_label.clone(),
             };
-            tx.note_pending(Box::new(move |tx| note.write(tx)));
+            tx.note_pending(move |tx| note.write(tx));
             let shared = self.shared_send(number, (SendState::Waiting { failed: None }, id));
             let name = (rule.name.clone(), tx.state.points_of(&change));
-            let texts = (key.clone(), label.clone());
+            let texts = (key.clone(), shared_label.clone());
             let mut entry = SendEntry::new(shared.clone(), name, (change, about), variables, texts);
             entry.after = after;
             // It has its place from here on, and its turn once it is committed.
@@ -173,7 +174,10 @@ impl RemoteInner {
                 if let Some(entry) = self.sends().get_mut(shared.number) {
                     entry.phase = SendPhase::Waiting;
                 }
-                self.drive();
+                // Else it is driven once it is.
+                if self.engine().is_online() {
+                    self.drive();
+                }
                 Ok(shared)
             }
             Made::Merged(Merged { number, change, key }) => {
@@ -198,27 +202,33 @@ impl RemoteInner {
         Arc::new(SentState::new(number, self.this.clone(), state))
     }
 
-    /// The tables in which changes that have not arrived stand.
-    pub(in crate::remote) fn declare_sends(&self) -> Result<()> {
-        let has = |name: &str| self.schema().find_table(name).is_some();
-        if !has(PENDING) {
+    /// Makes sure of the tables in which changes that have not arrived stand; gives the last commit.
+    pub(in crate::remote) fn declare_sends(&self) -> Result<AsOf> {
+        let now = self.cache().now();
+        if now.state.schema.find_table(PENDING).is_some() && !now.state.has_unready() {
+            return Ok(now);
+        }
+        if now.state.schema.find_table(PENDING).is_none() {
             let lacking = RemoteTables { sends: true, ..RemoteTables::default() };
             self.cache().declare("changes are sent", |schema| lacking.add_to(schema))?;
         }
-        match self.cache().now().state.has_unready() {
-            true => self.cache().rehydrate([PENDING, crate::change::BASE]),
-            false => Ok(()),
+        if self.cache().now().state.has_unready() {
+            self.cache().rehydrate([PENDING, crate::change::BASE])?;
         }
+        Ok(self.cache().now())
     }
 
     /// A key that no other request has.
-    pub(super) fn new_key(&self) -> String {
+    pub(super) fn new_key(&self) -> Arc<str> {
         let mut engine = self.engine();
-        let numbers = [engine.random_number(), engine.random_number()];
-        let digit =
-            |byte: u8| [byte >> 4, byte & 15].map(|digit| b"0123456789abcdef"[digit as usize]);
-        let digits = numbers.iter().flat_map(|number| number.to_be_bytes()).flat_map(digit);
-        digits.map(char::from).collect()
+        let mut key = [0; 32];
+        for part in key.chunks_mut(16) {
+            let number = engine.random_number();
+            for (place, digit) in part.iter_mut().rev().enumerate() {
+                *digit = b"0123456789abcdef"[(number >> (4 * place) & 15) as usize];
+            }
+        }
+        str::from_utf8(&key).unwrap_or_default().into()
     }
 
     /// Puts a change into one of the same row that waits, if there is one.
@@ -232,7 +242,7 @@ impl RemoteInner {
         // It is not to go before this is committed.
         let Some(open) = self.sends().claim_open(&rule.name, about) else { return Ok(None) };
         held.held = Some(open);
-        let pending = tx.pending().to_vec();
+        let pending = tx.pending();
         let Some(place) = pending.iter().position(|known| known.number == open) else {
             return Ok(None);
         };
@@ -247,7 +257,7 @@ impl RemoteInner {
         let known = self.sends().get(open).filter(|_| makes_row).map(|entry| entry.key.clone());
         let key = known.unwrap_or_else(|| self.new_key());
         let changes = Value::from(stored_changes(&tx.state, &both));
-        tx.update(PENDING, open, [("changes", changes), ("key", key.as_str().into())])?;
+        tx.update(PENDING, open, [("changes", changes), ("key", (&*key).into())])?;
         Ok(Some(Merged { number: open, change: both, key }))
     }
 
@@ -414,7 +424,7 @@ impl RemoteInner {
         let about = row.about(state);
         let id = about.and_then(|(table, slot)| state.id(table, slot)).map(|id| id.to_id());
         let shared = self.shared_send(row.number, (state_now, id));
-        let texts = (row.key.clone(), row.label.clone());
+        let texts = (row.key.as_str().into(), row.label.as_str().into());
         let rule = (Arc::from(row.send.as_str()), state.points_of(&change));
         let mut entry = SendEntry::new(shared, rule, (change, about), row.variables(), texts);
         entry.request = row.made_request();
@@ -498,7 +508,7 @@ impl RemoteInner {
                         row.kept_for = None;
                     })?;
                 }
-                let all = tx.pending().iter().cloned().chain(changes.iter().cloned());
+                let all = tx.pending().into_iter().chain(changes.iter().cloned());
                 let all = all.collect();
                 tx.set_pending(all);
                 Ok(changes)

@@ -50,8 +50,8 @@ pub(in crate::remote) struct SendEntry {
     /// The rows that its links are to point at.
     pub(in crate::remote) points: Vec<RowAt>,
     pub(in crate::remote) variables: Vec<(String, String)>,
-    pub(in crate::remote) key: String,
-    pub(in crate::remote) label: String,
+    pub(in crate::remote) key: Arc<str>,
+    pub(in crate::remote) label: Arc<str>,
     /// The commit before the one that made it, in this run of the program.
     pub(in crate::remote) after: u64,
     /// The commit after which it was sent for the first time; 0 if another run of the program did.
@@ -81,7 +81,7 @@ impl SendEntry {
         (rule, points): (Arc<str>, Vec<RowAt>),
         (change, about): (Arc<PendingChange>, Option<RowAt>),
         variables: Vec<(String, String)>,
-        (key, label): (String, String),
+        (key, label): (Arc<str>, Arc<str>),
     ) -> Self {
         Self {
             shared,

@@ -186,7 +186,7 @@ impl RemoteInner {
         if schema.sends.iter().all(|rule| rule.reference.is_none()) {
             return Ok(all);
         }
-        for change in tx.pending().to_vec() {
+        for change in tx.pending() {
             let Some((table, slot)) = change.local_row() else { continue };
             let rule = self.sends().get(change.number).map(|entry| entry.rule.clone());
             let rule = rule.and_then(|rule| schema.send(&rule).ok());
@@ -408,7 +408,7 @@ impl RemoteInner {
         let ours = Json::from_minified(snapshot.state.staged_json(about.0, fields));
         let row = snapshot.table::<PendingRow>().ok()?.get(number).known();
         Some(Conflict {
-            label,
+            label: label.to_string(),
             send: rule,
             table: schema.table(about.0).name.to_string(),
             row_id: snapshot.state.id(about.0, about.1).map(|id| id.to_id()),
@@ -472,7 +472,7 @@ impl RemoteInner {
         drop(sends);
         self.note_pending("a change is made anew", number, |row| {
             row.request = None;
-            row.key = key;
+            row.key = key.to_string();
         })
     }
 
@@ -538,7 +538,7 @@ impl RemoteInner {
         }
         let state = self.cache().snapshot().state;
         let is_shown = |number: &i64| {
-            let pending = state.overlay.iter().flat_map(|overlay| &overlay.pending);
+            let pending = state.overlay.iter().flat_map(|overlay| overlay.pending.iter());
             pending.into_iter().any(|change| change.number == *number)
         };
         if gone.iter().any(is_shown) {
@@ -646,7 +646,7 @@ fn note_refused(tx: &mut Transaction, number: i64, failure: &Failure) -> Result<
 
 /// Writes the rows of changes anew that are about, or point at, a row with another id.
 fn note_renamed(tx: &mut Transaction, renamed: &[RenamedRow]) -> Result<()> {
-    let (pending, state) = (tx.pending().to_vec(), tx.state.clone());
+    let (pending, state) = (tx.pending(), tx.state.clone());
     pending.iter().try_for_each(|change| {
         change_row(tx, change.number, |row| {
             row.row_id = row.about_in(&state, change).or(row.row_id.take());
