@@ -24,6 +24,8 @@ use crate::error::{Error, ErrorKind, Result, of_another_cache};
 use crate::query::AsOf;
 use crate::query::{Delta, Query, QueryResult};
 use crate::schema::Schema;
+#[cfg(feature = "remote")]
+use crate::schema::TableNo;
 use crate::storage::SchemaChange;
 use crate::sync::{Again, InTurn};
 use crate::table::Snapshot;
@@ -280,19 +282,19 @@ impl Cache {
         self.commit_in(writing, (label, is_bookkeeping), write)
     }
 
-    /// A commit that makes a pending change. What is noted of it may wait, if nobody looks at notes.
+    /// A commit that makes a pending change. What is noted of it in some tables may wait, if nobody
+    /// looks there.
     #[cfg(feature = "remote")]
     pub(crate) fn commit_pending<T>(
         &self,
         label: String,
-        notes: [&str; 2],
+        notes: [TableNo; 2],
         write: impl FnOnce(&mut Transaction) -> Result<T>,
     ) -> Result<Committed<T>> {
         let core = &self.0.core;
         let mut writing = core.begin_over()?;
-        let mut notes = notes.iter().filter_map(|name| writing.state.schema.find_table(name));
-        let is_read =
-            notes.any(|table| writing.engine.is_read(table)) || core.published.keeps_last_changed();
+        let is_read = notes.iter().any(|table| writing.engine.is_read(*table))
+            || core.published.keeps_last_changed();
         if is_read || writing.state.is_noted() {
             core.note(&mut writing);
         }

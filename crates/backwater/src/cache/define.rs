@@ -125,7 +125,7 @@ impl Cache {
                     return Err(error);
                 }
             };
-            let rows = writing.history.rows_since(commit);
+            let rows = writing.rows_since(commit);
             let rows = rows.map(|rows| rows.take(CHANGED_MEANWHILE + 1).collect::<Vec<_>>());
             if let Some(rows) = rows.filter(|rows| rows.len() <= CHANGED_MEANWHILE) {
                 let computed = ComputedApart { live, state, commit, rows, inner };

@@ -54,7 +54,16 @@ pub(crate) struct Writer {
     pub(crate) state: Arc<State>,
     pub(crate) commit: u64,
     pub(crate) history: Arc<History>,
+    /// The last commit that changed rows of which the history does not know all.
+    unremembered: u64,
     pub(crate) remembered: Remembered,
+}
+
+impl Writer {
+    /// The rows that were changed after a commit, as far as these are remembered.
+    pub(crate) fn rows_since(&self, commit: u64) -> Option<impl Iterator<Item = (TableNo, Slot)>> {
+        self.history.rows_since(commit).filter(|_| self.unremembered <= commit)
+    }
 }
 
 /// What a commit is.
@@ -94,7 +103,9 @@ impl Core {
         let _ = writes_by_itself;
         let published = Arc::new(Published::new(state.clone(), commit, clock.clone()));
         let (history, remembered) = (Arc::new(History::after(commit)), Remembered::default());
-        let writer = Mutex::new(Writer { engine, state, commit, history, remembered });
+        let unremembered = commit;
+        let writer = Writer { engine, state, commit, history, unremembered, remembered };
+        let writer = Mutex::new(writer);
         Self {
             #[cfg(feature = "threads")]
             thread: persister.clone().map(WriterThread::new),
@@ -194,13 +205,17 @@ impl Core {
         let withdraws =
             matches!(&kind, CommitKind::Written(written) if written.withdrawal.is_some());
         let is_bookkeeping = matches!(&kind, CommitKind::Written(writes) if writes.is_bookkeeping);
-        if matches!(kind, CommitKind::Written(_) | CommitKind::Followed(_))
+        // The history is of what is below pending changes.
+        let is_remembered = matches!(kind, CommitKind::Written(_) | CommitKind::Followed(_))
             && !is_bookkeeping
-            // The history is of what is below pending changes.
-            && !changes.is_above_only()
-        {
-            let (base, gone) = (changes.of_base(), changes.gone());
+            && !changes.is_above_only();
+        let (base, gone) = (changes.of_base(), changes.gone());
+        if is_remembered {
             Arc::make_mut(&mut writer.history).push(number, base, gone, withdraws);
+        }
+        let has_all = is_remembered && Arc::ptr_eq(&base.rows, &changes.rows);
+        if !has_all && !changes.rows.is_empty() || changes.after.has_unnoted() {
+            writer.unremembered = number;
         }
         step("history");
         let (reached, ingested) = match &kind {

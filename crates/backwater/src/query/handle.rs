@@ -117,7 +117,7 @@ impl Published {
     /// Whether that is kept.
     #[cfg(feature = "remote")]
     pub(crate) fn keeps_last_changed(&self) -> bool {
-        self.now().last.is_some()
+        self.current.read().unwrap_or_else(PoisonError::into_inner).last.is_some()
     }
 
     /// Publishes a commit to readers, all of it at once; with it all rows of some tables are

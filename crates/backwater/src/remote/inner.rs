@@ -18,13 +18,14 @@ use super::engine::{
 use super::feeds::FeedBook;
 use super::fill::FillInner;
 use super::key::{AnswerKey, KeyRef};
+use super::pending::PENDING;
 use super::sends::{DecidesConflicts, SendQueue};
 use super::transport::{Alarm, Call, Transport};
 use super::{cover, url};
 use crate::cache::Cache;
-use crate::change::{ChangeKind, Transaction};
+use crate::change::{BASE, ChangeKind, Transaction};
 use crate::error::{Error, ErrorKind, Result, nearest};
-use crate::schema::Schema;
+use crate::schema::{Schema, TableNo};
 use crate::trace::{Report, Watch};
 use crate::typed::Found;
 use crate::value::{Clock, Named};
@@ -47,6 +48,7 @@ pub(crate) struct RemoteInner {
     pub(super) keeps_fills: Arc<AtomicBool>,
     /// Changes that have not arrived.
     sends: Mutex<SendQueue>,
+    notes: OnceLock<[TableNo; 2]>,
     /// Feeds that are listened to.
     feeds: Mutex<FeedBook>,
     pub(super) on_conflict: Option<DecidesConflicts>,
@@ -114,6 +116,7 @@ impl RemoteInner {
             fills: Mutex::default(),
             keeps_fills: Arc::default(),
             sends: Mutex::default(),
+            notes: OnceLock::new(),
             feeds: Mutex::default(),
             on_conflict,
             this: this.clone(),
@@ -144,6 +147,16 @@ impl RemoteInner {
     /// The schema as it is now, shared.
     pub(super) fn schema(&self) -> Arc<Schema> {
         self.cache().now().state.schema.clone()
+    }
+
+    /// The tables in which pending changes are noted, once these are declared.
+    pub(super) fn notes(&self, schema: &Schema) -> Option<[TableNo; 2]> {
+        if let Some(known) = self.notes.get() {
+            return Some(*known);
+        }
+        let known = [schema.find_table(PENDING)?, schema.find_table(BASE)?];
+        // A table keeps its number.
+        Some(*self.notes.get_or_init(|| known))
     }
 
     pub(super) fn shared_name(&self) -> Arc<str> {

@@ -312,6 +312,11 @@ impl State {
         }
     }
 
+    /// Whether there is anything.
+    pub(crate) fn has_unnoted(&self) -> bool {
+        self.overlay.as_ref().is_some_and(|overlay| overlay.unnoted.is_some())
+    }
+
     /// Whether somebody has asked for that.
     pub(crate) fn is_noted(&self) -> bool {
         self.overlay.as_ref().is_some_and(|overlay| overlay.noted.get().is_some())
@@ -324,8 +329,9 @@ impl State {
             let definition = self.schema.table(row.table);
             let kind = |field: FieldNo| definition.field(field).kind;
             for field in &definition.id {
-                let cell = self.table(row.table).cell(row.slot, *field);
-                if let (Cell::Link(slot), FieldKind::Link(to)) = (cell, kind(*field)) {
+                if let FieldKind::Link(to) = kind(*field)
+                    && let Cell::Link(slot) = self.table(row.table).cell(row.slot, *field)
+                {
                     points.push((to, slot));
                 }
             }

@@ -8,7 +8,7 @@ use std::collections::{BTreeMap, BTreeSet};
 
 use proptest::prelude::*;
 
-use crate::change::Transaction;
+use crate::change::{BASE, Transaction};
 use crate::error::Result;
 use crate::remote::pending::{BaseNote, read_changes, stored_changes};
 use crate::value::{Json, RowId, Value};
@@ -354,8 +354,13 @@ impl World {
                     |tx: &mut Transaction| writes.iter().try_for_each(|of| write(tx, *of, None));
                 self.last += 1;
                 let number = self.last;
-                let done =
-                    self.cache.commit("shown", |tx| tx.write_over((number, 0), all).map(drop));
+                // What is noted of it waits until the next commit of another kind, or a look.
+                let notes = self.cache.now().state.schema.table_no(BASE).unwrap();
+                let done = self.cache.commit_pending("shown".to_owned(), [notes; 2], |tx| {
+                    tx.write_over((number, 0), all)?;
+                    tx.note_pending(|_| ());
+                    Ok(())
+                });
                 assert_eq!(done.is_ok(), shown.commit("shown", all).is_ok(), "{:?}", done.err());
                 if done.is_ok() {
                     self.pending.push(change_between(number, &before, &image(&shown)));
@@ -483,4 +488,22 @@ fn a_link_that_is_pending_says_to_which_table() {
     assert_eq!(row.get("about_type").unwrap(), Some(Value::from("port")));
     world.restart();
     world.check();
+}
+
+/// A result is computed while commits go on: it has the changes that were shown meanwhile, though
+/// nothing of them is remembered.
+#[test]
+fn a_result_that_was_computed_meanwhile_has_them() {
+    let cache = cache();
+    let all = |tx: &mut Transaction| {
+        (1..=10_000).try_for_each(|id| tx.insert("sailing", [("id", id), ("delay", 0)]))
+    };
+    cache.commit("loaded", all).unwrap();
+    let other = cache.clone();
+    super::meanwhile(super::Meanwhile::Apart, move || {
+        let late = |tx: &mut Transaction| tx.update("sailing", 5, [("delay", 7)]);
+        other.commit("shown", |tx| tx.write_over((1, 0), late).map(drop)).unwrap();
+    });
+    let late = cache.query("SELECT count(*) AS n FROM sailing WHERE delay > 0", ()).unwrap();
+    assert_eq!(late.read().unwrap().row(0).unwrap().values(), [Value::Int(1)]);
 }

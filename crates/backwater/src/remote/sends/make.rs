@@ -8,11 +8,12 @@ use http::header::{CONTENT_TYPE, HeaderValue, IF_MATCH};
 
 use super::queue::{MadeRequest, SendEntry, SendPhase};
 use super::{SendState, SentState};
-use crate::change::Transaction;
+use crate::change::{BASE, Transaction};
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::AsOf;
 use crate::remote::RemoteTables;
 use crate::remote::answer::{Failure, FailureKind};
+use crate::remote::engine::Engine;
 use crate::remote::inner::{RemoteInner, SentRequest};
 use crate::remote::pending::{
     BaseNote, PENDING, PendingRow, read_changes, stored_changes, stored_request, stored_variables,
@@ -116,21 +117,23 @@ impl RemoteInner {
         label: String,
         write: impl FnOnce(&mut Transaction) -> Result<()>,
     ) -> Result<Arc<SentState>> {
-        let AsOf { state, commit: after, .. } = self.declare_sends()?;
-        let schema = state.schema.clone();
+        let (AsOf { state, commit: after, .. }, notes) = self.declare_sends()?;
+        let schema = &state.schema;
         let rule = schema.send(rule)?;
-        let (key, seed) = (self.new_key(), self.engine().random_number());
+        let (key, seed) = {
+            let mut engine = self.engine();
+            (new_key(&mut engine), engine.random_number())
+        };
         let mut claim = Claim { remote: self, number: None, held: None };
-        let notes = [PENDING, crate::change::BASE];
         let shared_label = Arc::<str>::from(&*label);
         let made = self.cache().commit_pending(label, notes, |tx| {
             // Changes are numbered in the order of their commits.
             let number = self.cache().next_send();
             let ((), change) = tx.write_over((number, seed), |tx| {
                 write(tx)?;
-                set_reference(tx, &schema, rule, &key)
+                set_reference(tx, schema, rule, &key)
             })?;
-            let about = about(&schema, rule, &change, &variables)?;
+            let about = about(schema, rule, &change, &variables)?;
             let id = about.and_then(|(table, slot)| tx.state.id(table, slot));
             let id = id.map(|id| id.to_id());
             // A row that the server will name is made by a request of its own.
@@ -202,33 +205,28 @@ impl RemoteInner {
         Arc::new(SentState::new(number, self.this.clone(), state))
     }
 
-    /// Makes sure of the tables in which changes that have not arrived stand; gives the last commit.
-    pub(in crate::remote) fn declare_sends(&self) -> Result<AsOf> {
-        let now = self.cache().now();
-        if now.state.schema.find_table(PENDING).is_some() && !now.state.has_unready() {
-            return Ok(now);
-        }
-        if now.state.schema.find_table(PENDING).is_none() {
+    /// Makes sure of the tables in which changes that have not arrived stand; gives the last commit,
+    /// and which tables these are.
+    pub(in crate::remote) fn declare_sends(&self) -> Result<(AsOf, [TableNo; 2])> {
+        let mut now = self.cache().now();
+        let mut notes = self.notes(&now.state.schema);
+        if notes.is_none() {
             let lacking = RemoteTables { sends: true, ..RemoteTables::default() };
             self.cache().declare("changes are sent", |schema| lacking.add_to(schema))?;
+            now = self.cache().now();
+            notes = self.notes(&now.state.schema);
         }
-        if self.cache().now().state.has_unready() {
-            self.cache().rehydrate([PENDING, crate::change::BASE])?;
+        if now.state.has_unready() {
+            self.cache().rehydrate([PENDING, BASE])?;
+            now = self.cache().now();
         }
-        Ok(self.cache().now())
+        let lacking = || Error::new(ErrorKind::Schema, format!("there is no table \"{PENDING}\""));
+        Ok((now, notes.ok_or_else(lacking)?))
     }
 
     /// A key that no other request has.
     pub(super) fn new_key(&self) -> Arc<str> {
-        let mut engine = self.engine();
-        let mut key = [0; 32];
-        for part in key.chunks_mut(16) {
-            let number = engine.random_number();
-            for (place, digit) in part.iter_mut().rev().enumerate() {
-                *digit = b"0123456789abcdef"[(number >> (4 * place) & 15) as usize];
-            }
-        }
-        str::from_utf8(&key).unwrap_or_default().into()
+        new_key(&mut self.engine())
     }
 
     /// Puts a change into one of the same row that waits, if there is one.
@@ -529,6 +527,17 @@ impl RemoteInner {
         let all: std::collections::BTreeSet<TableNo> = all.collect();
         all.into_iter().map(|table| schema.table(table).name.to_string()).collect()
     }
+}
+
+fn new_key(engine: &mut Engine) -> Arc<str> {
+    let mut key = [0; 32];
+    for part in key.chunks_mut(16) {
+        let number = engine.random_number();
+        for (place, digit) in part.iter_mut().rev().enumerate() {
+            *digit = b"0123456789abcdef"[(number >> (4 * place) & 15) as usize];
+        }
+    }
+    str::from_utf8(&key).unwrap_or_default().into()
 }
 
 /// Changes the row of a change, if it is there.

@@ -140,7 +140,7 @@ pub(super) fn with_new_ids(
 /// The changes of one remote that have not arrived, in the order in which they were made.
 #[derive(Default)]
 pub(in crate::remote) struct SendQueue {
-    entries: BTreeMap<i64, SendEntry>,
+    entries: BTreeMap<i64, Box<SendEntry>>,
     calls: HashMap<u64, i64>,
     timers: BTreeSet<(Duration, i64)>,
     under_way: usize,
@@ -148,15 +148,15 @@ pub(in crate::remote) struct SendQueue {
 
 impl SendQueue {
     pub(in crate::remote) fn add(&mut self, number: i64, entry: SendEntry) {
-        self.entries.insert(number, entry);
+        self.entries.insert(number, Box::new(entry));
     }
 
     pub(in crate::remote) fn get(&self, number: i64) -> Option<&SendEntry> {
-        self.entries.get(&number)
+        self.entries.get(&number).map(|entry| &**entry)
     }
 
     pub(in crate::remote) fn get_mut(&mut self, number: i64) -> Option<&mut SendEntry> {
-        self.entries.get_mut(&number)
+        self.entries.get_mut(&number).map(|entry| &mut **entry)
     }
 
     pub(in crate::remote) fn len(&self) -> usize {
@@ -248,7 +248,7 @@ impl SendQueue {
     /// A change has come to its end.
     pub(in crate::remote) fn end(&mut self, number: i64) -> Option<SendEntry> {
         self.set_timer(number, None);
-        let entry = self.entries.remove(&number)?;
+        let entry = *self.entries.remove(&number)?;
         if let SendPhase::Sent(call) = entry.phase {
             self.calls.remove(&call);
             self.under_way -= 1;
