@@ -658,3 +658,70 @@ fn a_row_that_is_not_loaded_yet_can_be_changed() {
     let row = cache.snapshot().get("sailing", 311).unwrap().unwrap().nested(0);
     assert!(row.as_str().contains(r#""delay":0"#), "{row:?}");
 }
+
+/// What is noted of a change may wait until somebody looks; whoever looks finds it: in a snapshot, a
+/// later one and one from before, the commit's report, a transaction, a query, and the storage.
+#[test]
+fn whoever_looks_finds_what_is_noted() {
+    let storage = MemoryStorage::new();
+    let world = World::new(storage.clone(), |_| StandIn::status(500));
+    world.remote.set_online(false);
+    let send = |minutes: i64| {
+        let late =
+            |tx: &mut backwater::Transaction| tx.update("sailing", 311, [("delay", minutes)]);
+        world.remote.send("patch", format!("{minutes} late"), late).unwrap();
+        world.cache.commits().last().unwrap().clone()
+    };
+    let labels = |snapshot: &backwater::Snapshot| -> Vec<String> {
+        let rows = snapshot.rows("backwater_pending").unwrap();
+        let label = |row: backwater::Row<'_>| row.get("label").unwrap().unwrap().to_string();
+        let mut labels: Vec<String> = rows.map(label).collect();
+        labels.sort();
+        labels
+    };
+    let first = send(5);
+    let after_one = world.cache.snapshot();
+    let second = send(10);
+    let third = send(15);
+    assert_eq!(labels(&after_one), ["5 late"]);
+    assert_eq!(labels(&world.cache.snapshot()), ["10 late", "15 late", "5 late"]);
+    for (report, label) in [(first, "5 late"), (third, "15 late"), (second, "10 late")] {
+        let of_notes = report.changes().filter(|change| change.table() == "backwater_pending");
+        let inserted: Vec<String> =
+            of_notes.map(|change| change.kind()).map(|kind| format!("{kind:?}")).collect();
+        assert_eq!((report.label(), inserted), (label, vec!["Inserted".to_owned()]));
+    }
+    // In a change that is made, the earlier ones are there.
+    let seen = std::cell::Cell::new(0);
+    let looks = |tx: &mut backwater::Transaction| {
+        let known =
+            (1..=4).filter(|number| tx.get("backwater_pending", *number).unwrap().is_some());
+        seen.set(known.count());
+        tx.update("sailing", 311, [("status", "late")])
+    };
+    world.remote.send("patch", "status", looks).unwrap();
+    assert_eq!(seen.get(), 3);
+    send(20);
+    let waiting = world.cache.query("SELECT count(*) AS n FROM backwater_pending", ()).unwrap();
+    let count = || waiting.read().unwrap().row(0).unwrap().values()[0].clone();
+    assert_eq!(count(), Value::Int(5));
+    send(25);
+    assert_eq!(count(), Value::Int(6));
+    drop(waiting);
+    // Those that are written to the storage and those that came after them.
+    world.cache.flush().unwrap();
+    send(30);
+    send(35);
+    world.cache.flush().unwrap();
+    world.cache.commit("another", |tx| tx.update("sailing", 311, [("status", "on time")])).unwrap();
+    send(40);
+    let all = labels(&world.cache.snapshot());
+    assert_eq!(all.len(), 9);
+    drop(world);
+    let world = World::new(storage, |_| StandIn::status(204));
+    assert_eq!(labels(&world.cache.snapshot()), all);
+    assert_eq!((world.remote.unsent(), world.field("delay")), (9, Value::Int(40)));
+    world.server.answer_all();
+    assert_eq!((world.remote.unsent(), world.field("delay")), (0, Value::Int(40)));
+    assert_eq!(world.cache.snapshot().count("backwater_base").unwrap(), 0);
+}
