@@ -357,9 +357,12 @@ impl Transaction {
         // Of a row whose entries alone have changed nothing else says so.
         let rows = rows.chain(change.rows.iter().map(|row| (row.table, row.slot)));
         // Of one that was covered already, more is by now.
-        let mut covered: SmallVec<[RowAt; 2]> = rows.collect();
-        covered.sort_unstable();
-        covered.dedup();
+        let mut covered: SmallVec<[RowAt; 2]> = SmallVec::new();
+        for at in rows {
+            if let Err(place) = covered.binary_search(&at) {
+                covered.insert(place, at);
+            }
+        }
         covered.iter().for_each(|at| overlay.base.add(*at, &before));
         overlay.pending.push(change.clone());
         self.covering.changed = is_first.then(|| (changed, self.writes()));
@@ -754,13 +757,11 @@ fn stage(fields: &mut StagedRow<'static>, state: &State, at: RowAt, written: &Fi
     let definition = state.schema.table(at.0);
     for field in written.iter() {
         for field in [Some(field), definition.paired(field)].into_iter().flatten() {
-            if !fields.iter().any(|(known, _)| *known == field) {
-                fields.push((field, staged_field(state, at, field)));
+            let place = fields.partition_point(|(known, _)| known.index() < field.index());
+            if fields.get(place).is_none_or(|(known, _)| *known != field) {
+                fields.insert(place, (field, staged_field(state, at, field)));
             }
         }
-    }
-    if !fields.is_sorted_by_key(|(field, _)| field.index()) {
-        fields.sort_unstable_by_key(|(field, _)| field.index());
     }
 }
 

@@ -52,7 +52,7 @@ impl TouchedRows {
 /// The slots of one table that were written to: a bit for each slot of the chunks that were met.
 #[derive(Clone, Default)]
 pub(crate) struct Touched {
-    /// While these are few.
+    /// While these are few; in their order.
     few: SmallVec<[(u32, Bits); 3]>,
     /// All of them once there are more: a block for so many neighbouring chunks.
     many: Vec<Option<Box<[Bits; BLOCK]>>>,
@@ -81,14 +81,13 @@ impl Touched {
         if !self.many.is_empty() {
             return self.bits_of_many(chunk);
         }
-        match self.few.iter().position(|(other, _)| *other == chunk) {
-            Some(place) => &mut self.few[place].1,
-            None if self.few.len() < FEW => {
-                self.few.push((chunk, Bits::default()));
-                let last = self.few.len() - 1;
-                &mut self.few[last].1
+        match self.few.binary_search_by_key(&chunk, |(other, _)| *other) {
+            Ok(place) => &mut self.few[place].1,
+            Err(place) if self.few.len() < FEW => {
+                self.few.insert(place, (chunk, Bits::default()));
+                &mut self.few[place].1
             }
-            None => {
+            Err(_) => {
                 for (chunk, bits) in std::mem::take(&mut self.few) {
                     *self.bits_of_many(chunk) = bits;
                 }
@@ -123,11 +122,9 @@ impl Touched {
 
     /// The chunks in their order.
     fn chunks(&self) -> impl Iterator<Item = (u32, Bits)> + '_ {
-        let mut few = self.few.clone();
-        few.sort_unstable_by_key(|(chunk, _)| *chunk);
         let blocks = self.many.iter().zip((0..).step_by(BLOCK));
         let blocks = blocks.filter_map(|(block, first)| block.as_ref().zip(Some(first)));
         let many = blocks.flat_map(|(block, first)| (first..).zip(block.iter().copied()));
-        few.into_iter().chain(many)
+        self.few.iter().copied().chain(many)
     }
 }

@@ -1,23 +1,21 @@
 //! Which rows the next events of a feed are about, looked for together: each look-up waits for
 //! memory, and those of several events wait at once.
 
-use smallvec::SmallVec;
-
 use super::json::{JsonReader, Next, Number};
 use super::nested::Reader;
 use crate::schema::TableDef;
-use crate::table::{Cell, Slot, TOGETHER};
+use crate::table::{Cell, Slot, TOGETHER, Together};
 
 /// Ids that stand in events that come next, with the slots that they have already. What an event is
 /// about is decided where it is read: this only says where the row of such an id is.
 #[derive(Default)]
-pub(super) struct Ahead<'de>(SmallVec<[Option<(Cell<'de>, Slot)>; TOGETHER]>);
+pub(super) struct Ahead<'de>(Together<(Cell<'de>, Slot)>);
 
 impl Ahead<'_> {
     /// The slot of an id, if it is that of the event on a line.
     #[inline]
     pub(super) fn slot(&self, line: Option<usize>, id: &Cell<'_>) -> Option<Slot> {
-        let (known, slot) = self.0.get(line? % TOGETHER)?.as_ref()?;
+        let (known, slot) = self.0[line? % TOGETHER].as_ref()?;
         (known == id).then_some(*slot)
     }
 }
@@ -32,16 +30,15 @@ impl<'de> Reader<'_, 'de> {
         let table = self.reading.rule.table;
         let Some(member) = id_member(self.schema.table(table)) else { return };
         let begins = line.checked_sub(1).map_or(0, |before| ends[before]);
-        let mut begin = begins;
-        let ids = ends[line..].iter().take(TOGETHER).map(|end| {
+        let (mut begin, mut ids) = (begins, Together::default());
+        for (end, id) in ends[line..].iter().zip(&mut ids) {
             let event = self.json.between(std::mem::replace(&mut begin, *end), *end);
-            event.and_then(|event| id_in(event, member))
-        });
-        let ids: SmallVec<[Option<Cell<'de>>; TOGETHER]> = ids.collect();
+            *id = event.and_then(|event| id_in(event, member));
+        }
         let slots = self.tx.state.table(table).slots_of(&ids);
-        let found = ids.into_iter().zip(slots).map(|(id, slot)| id.zip(slot));
-        self.ahead.0.clear();
-        self.ahead.0.extend(found);
+        for ((found, id), slot) in self.ahead.0.iter_mut().zip(ids).zip(slots) {
+            *found = id.zip(slot);
+        }
     }
 }
 

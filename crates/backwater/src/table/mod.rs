@@ -43,7 +43,8 @@ pub(crate) use overlay::{
 };
 use rows::RowsWithCells;
 pub(crate) use rows::{
-    ChunkRows, NumberRange, Numbers, RowCells, RowReader, Selection, TOGETHER, fetching,
+    ChunkRows, NumberRange, Numbers, RowCells, RowReader, Selection, TOGETHER, Together,
+    each_fetched,
 };
 pub(crate) use snapshot::field_no;
 pub use snapshot::{FieldSummary, Row, Snapshot, TableSummary};
@@ -197,7 +198,7 @@ impl TableRows {
         chunk.is_row(at).then(|| RowCells::new(chunk, at, &self.layout))
     }
 
-    /// Has a row come from memory; see [`fetching`].
+    /// Has a row come from memory; see [`each_fetched`].
     #[inline]
     pub(crate) fn fetch(&self, slot: Slot) {
         if let Some(cells) = self.cells(slot) {
@@ -217,19 +218,25 @@ impl TableRows {
 
     /// The slots of several keys of one part each: each look-up waits for memory, and so all do at
     /// once. Of two keys that have the same hash one may not be found.
-    pub(crate) fn slots_of(&self, keys: &[Option<Cell<'_>>]) -> SmallVec<[Option<Slot>; TOGETHER]> {
-        let hash = |key: &Option<Cell<'_>>| key.map(|key| self.keys.hash(&[key]));
-        let hashes: SmallVec<[Option<u32>; TOGETHER]> = keys.iter().map(hash).collect();
-        let buckets = hashes.iter().map(|hash| self.keys.bucket_of((*hash)?));
-        let buckets: SmallVec<[Option<&Bucket>; TOGETHER]> = buckets.collect();
-        let slots = buckets.iter().zip(&hashes).map(|(bucket, hash)| (*bucket)?.first((*hash)?));
-        let rows = slots.map(|slot| Some((slot?, self.cells(slot?)?)));
-        let rows: SmallVec<[Option<(Slot, RowCells<'_>)>; TOGETHER]> = rows.collect();
-        let is_it = |(row, key): (Option<(Slot, RowCells<'_>)>, &Option<Cell<'_>>)| {
-            let (slot, cells) = row?;
-            ((*key)? == cells.cell(*self.id.first()?)).then_some(slot)
-        };
-        rows.into_iter().zip(keys).map(is_it).collect()
+    pub(crate) fn slots_of(&self, keys: &Together<Cell<'_>>) -> Together<Slot> {
+        let (mut hashes, mut buckets) = ([0; TOGETHER], [None; TOGETHER]);
+        let (mut rows, mut slots) = ([None; TOGETHER], [None; TOGETHER]);
+        for (place, key) in keys.iter().enumerate() {
+            hashes[place] = key.map_or(0, |key| self.keys.hash(&[key]));
+        }
+        for (place, bucket) in buckets.iter_mut().enumerate() {
+            *bucket = keys[place].and_then(|_| self.keys.bucket_of(hashes[place]));
+        }
+        for (place, row) in rows.iter_mut().enumerate() {
+            let slot = buckets[place].and_then(|bucket: &Bucket| bucket.first(hashes[place]));
+            *row = slot.and_then(|slot| Some((slot, self.cells(slot)?)));
+        }
+        for (place, found) in slots.iter_mut().enumerate() {
+            if let (Some((slot, cells)), Some(key), [id]) = (rows[place], keys[place], &*self.id) {
+                *found = (cells.cell(*id) == key).then_some(slot);
+            }
+        }
+        slots
     }
 
     fn slot_of(&self, key: &[Cell<'_>], hash: u32) -> Option<Slot> {

@@ -126,8 +126,11 @@ impl BaseRows {
             return;
         }
         if self.0.last.len() == LAST {
-            let mut all: Vec<BaseRow> = self.0.iter().cloned().collect();
-            all.sort_unstable_by_key(|(row, _)| *row);
+            let mut all = Vec::clone(&self.0.most);
+            for one in &self.0.last {
+                let place = all.partition_point(|(known, _)| *known < one.0);
+                all.insert(place, one.clone());
+            }
             self.0 = all.into();
         }
         let place = self.0.last.partition_point(|(known, _)| *known < row);

@@ -11,19 +11,22 @@ use crate::schema::FieldNo;
 /// The rows of so many items are brought from memory together. To wait for memory is most of what
 /// it costs to look at rows that lie anywhere: what is asked for at once is waited for once.
 pub(crate) const TOGETHER: usize = 16;
+/// Something of each of them, where there is anything.
+pub(crate) type Together<T> = [Option<T>; TOGETHER];
 
 /// Goes through items of which each has rows somewhere. `fetch` has them come from memory: it is
-/// called for some items that are next to each other before the first of these is given.
-pub(crate) fn fetching<'i, T>(
+/// called for some items that are next to each other before the first of these is looked at.
+pub(crate) fn each_fetched<'i, T>(
     items: &'i [T],
-    fetch: impl Fn(&'i T),
-) -> impl Iterator<Item = &'i T> {
-    items.chunks(TOGETHER).flat_map(move |some| {
+    fetch: &dyn Fn(&'i T),
+    look_at: &mut dyn FnMut(&'i T),
+) {
+    for some in items.chunks(TOGETHER) {
         if some.len() > 1 {
-            some.iter().for_each(&fetch);
+            some.iter().for_each(fetch);
         }
-        some
-    })
+        some.iter().for_each(&mut *look_at);
+    }
 }
 
 /// The cells of one row.

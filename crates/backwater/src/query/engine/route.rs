@@ -127,8 +127,8 @@ impl Readers {
     }
 
     /// What a row held and holds in the fields by which groups are found.
-    fn values<'c>(&self, row: &RowChange, changes: &'c Changes, read: &mut impl Extend<Sides<'c>>) {
-        read.extend(self.by_value.iter().map(|(field, _)| {
+    fn values<'c>(&self, row: &RowChange, changes: &'c Changes, read: &mut Vec<Sides<'c>>) {
+        for (field, _) in &self.by_value {
             let value = |state: &'c State| Scalar::of_cell(state, row.table, row.slot, *field);
             let before = match row.happened {
                 Happened::Inserted => Scalar::Null,
@@ -138,21 +138,17 @@ impl Readers {
                 Happened::Deleted => Scalar::Null,
                 _ => value(&changes.after),
             };
-            (before, after)
-        }));
+            read.push((before, after));
+        }
     }
 
     /// The groups that a row concerns with these values.
-    fn each<'c>(
-        &self,
-        values: &mut impl Iterator<Item = Sides<'c>>,
-        mut found: impl FnMut(GroupNo),
-    ) {
+    fn each(&self, values: &mut std::slice::Iter<'_, Sides<'_>>, found: &mut dyn FnMut(GroupNo)) {
         self.all.iter().for_each(|group| found(*group));
         for ((_, by_value), (before, after)) in self.by_value.iter().zip(values) {
-            by_value.holding(&before, &mut found);
+            by_value.holding(before, &mut *found);
             if after != before {
-                by_value.holding(&after, &mut found);
+                by_value.holding(after, &mut *found);
             }
         }
     }
@@ -209,7 +205,7 @@ impl Routes {
     }
 
     /// Calls `found` with those who read what was changed of a row.
-    fn each_of(&self, row: &RowChange, mut found: impl FnMut(&Readers)) {
+    fn each_of(&self, row: &RowChange, found: &mut dyn FnMut(&Readers)) {
         let table = row.table.index();
         match &row.happened {
             Happened::Updated(fields) => {
@@ -221,13 +217,13 @@ impl Routes {
 
     /// The changes that each group has to look at.
     pub(super) fn route(&self, changes: &Changes) -> Works {
-        let mut routed = Routed::default();
+        let (mut routed, mut read) = (Routed::default(), Vec::new());
         for (rows, first) in changes.rows.chunks(TOGETHER).zip((0..).step_by(TOGETHER)) {
-            let mut values: SmallVec<[Sides<'_>; TOGETHER]> = SmallVec::new();
+            read.clear();
             for row in rows {
-                self.each_of(row, |readers| readers.values(row, changes, &mut values));
+                self.each_of(row, &mut |readers| readers.values(row, changes, &mut read));
             }
-            let mut values = values.into_iter();
+            let mut values = read.iter();
             for (row, number) in rows.iter().zip(first..) {
                 let mut send = |group: GroupNo| {
                     let work = routed.of(group);
@@ -235,7 +231,7 @@ impl Routes {
                         work.changes.push(number);
                     }
                 };
-                self.each_of(row, |readers| readers.each(&mut values, &mut send));
+                self.each_of(row, &mut |readers| readers.each(&mut values, &mut send));
             }
         }
         routed.works.sort_unstable_by_key(|(group, _)| *group);

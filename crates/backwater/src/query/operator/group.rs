@@ -22,7 +22,7 @@ use crate::query::plan::text::PlanNames;
 use crate::query::plan::{Aggregate, AggregateFunction, Grouping};
 use crate::query::result::edit::Failure;
 use crate::query::work;
-use crate::table::fetching;
+use crate::table::each_fetched;
 
 /// What a group takes, more or less, besides its keys.
 const GROUP_BYTES: usize = 200;
@@ -213,17 +213,22 @@ impl RowOperator for Grouping {
     ) -> Option<RowEdits> {
         let Some(KeptState::Groups(groups)) = state.0.as_deref_mut() else { return None };
         let mut touched: SmallVec<[u32; 4]> = SmallVec::new();
-        let moved = |tuple: &&TupleDelta| tuple.content || tuple.before != tuple.after;
+        let moved = |tuple: &TupleDelta| tuple.content || tuple.before != tuple.after;
         // All that leaves, leaves first: of a list, what enters may take its place.
-        let gone = fetching(tuples, |tuple| before.fetch(&tuple.tuple));
-        let gone = gone.filter(moved).filter(|tuple| tuple.before);
-        let gone = gone.map(|tuple| (before, tuple, -1));
-        let come = fetching(tuples, |tuple| after.fetch(&tuple.tuple));
-        let come = come.filter(moved).filter(|tuple| tuple.after);
-        for (view, tuple, times) in gone.chain(come.map(|tuple| (after, tuple, 1))) {
+        let mut update = |view: &View<'_>, tuple: &TupleDelta, times| {
             let key = || view.key(&tuple.tuple);
             touched.push(groups.update(self, params, &view.row(&tuple.tuple), key, times));
-        }
+        };
+        each_fetched(tuples, &|tuple| before.fetch(&tuple.tuple), &mut |tuple| {
+            if moved(tuple) && tuple.before {
+                update(before, tuple, -1);
+            }
+        });
+        each_fetched(tuples, &|tuple| after.fetch(&tuple.tuple), &mut |tuple| {
+            if moved(tuple) && tuple.after {
+                update(after, tuple, 1);
+            }
+        });
         touched.sort_unstable();
         touched.dedup();
         let mut edits = RowEdits::new();

@@ -14,7 +14,7 @@ use crate::query::plan::text::PlanNames;
 use crate::query::plan::{Access, Path, Relation, Rows};
 use crate::query::work;
 use crate::schema::FieldNo;
-use crate::table::{Slot, fetching};
+use crate::table::{Slot, each_fetched};
 
 /// A tuple of which a row changed: whether it belongs to the result before and after.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -190,24 +190,24 @@ pub(crate) fn changed_tuples(
             after.state.table(table).fetch(start.slot);
         }
     };
-    let starts = fetching(starts, fetch);
-    if !plan.joins() {
-        return starts.filter_map(|start| alone(&old, &new, start)).collect();
-    }
     let mut out = TupleDeltas::new();
-    for start in starts {
+    if !plan.joins() {
+        each_fetched(starts, &fetch, &mut |start| out.extend(alone(&old, &new, start)));
+        return out;
+    }
+    each_fetched(starts, &fetch, &mut |start| {
         let mut add = |tuple: &[Slot], before: bool, after: bool| {
             let tuple = Tuple::from_slice(tuple);
             out.push(start.tuple(tuple, before, after));
         };
         if calm {
             new.from(start.source, start.slot, &mut |tuple| add(tuple, true, true));
-            continue;
+            return;
         }
         old.from(start.source, start.slot, &mut |tuple| add(tuple, true, false));
         new.from(start.source, start.slot, &mut |tuple| add(tuple, false, true));
         if plan.sources[start.source].outer.is_none() {
-            continue;
+            return;
         }
         let new_pins = new.anchors(start.source, start.slot);
         let old_pins = old.anchors(start.source, start.slot);
@@ -217,7 +217,7 @@ pub(crate) fn changed_tuples(
         for pins in &old_pins {
             new.without_partner(start.source, pins, &mut |tuple| add(tuple, false, true));
         }
-    }
+    });
     if !(is_one && calm) {
         out.sort_unstable_by(|a, b| a.tuple.cmp(&b.tuple));
         out.dedup_by(|next, first| {

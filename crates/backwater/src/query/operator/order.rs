@@ -12,7 +12,6 @@ use crate::query::plan::{Excerpt, OrderKey, Plan, Rows};
 use crate::query::result::edit::Edit;
 use crate::query::state::rank_tree::{Prefix, RankTree, Sought};
 use crate::sorting::{self, Numbered};
-use crate::table::fetching;
 
 /// A list that mostly is short.
 type Few<T> = SmallVec<[T; 8]>;
@@ -138,14 +137,14 @@ pub(crate) fn order_against<'a>(
 ///
 /// What leaves or moves is taken out under the old order and put in under the new one, so that no
 /// comparison ever meets an entry under the wrong one. `old_order` and `new_order` make of an
-/// entry what compares others with it, and `fetch` has its rows come from memory.
+/// entry what compares others with it.
 ///
 /// Of an order of which only the first entries are kept, the others are not followed. `None` if too
 /// few are left then to fill the excerpt.
 pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
     ranked: &mut RankTree<E>,
     excerpt: Excerpt,
-    (edits, fetch): (&[Edit<E>], impl Fn(&Edit<E>)),
+    edits: &[Edit<E>],
     old_order: impl Fn(&E) -> Sought<O>,
     new_order: impl Fn(&E) -> Sought<N>,
 ) -> Option<Moves> {
@@ -171,7 +170,7 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
     // What is the same for all kinds of entries stands apart, and lists are filled one by one, as
     // there is one of this function for each kind.
     let mut places: Few<_> = Few::with_capacity(edits.len());
-    fetching(edits, &fetch).for_each(|edit| places.push(leaves(edit, ranked)));
+    edits.iter().for_each(|edit| places.push(leaves(edit, ranked)));
     let last = far(ranked);
     let mut befores: Few<Option<usize>> = Few::with_capacity(edits.len());
     for place in &places {
@@ -183,7 +182,7 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
         debug_assert!(removed.is_some(), "what leaves a result was in it");
     }
     let mut places: Few<_> = Few::with_capacity(edits.len());
-    fetching(edits, &fetch).for_each(|edit| places.push(enters(edit, ranked)));
+    edits.iter().for_each(|edit| places.push(enters(edit, ranked)));
     for (new, place) in places.iter().flatten() {
         ranked.insert(new.clone(), place);
     }
@@ -195,7 +194,7 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
     }
     // The old ranks of what was taken out, and the new ones of what was put in, both in order.
     let (out, into) = (sorted(&befores), sorted(&afters));
-    for (number, edit) in fetching(edits, &fetch).enumerate() {
+    for (number, edit) in edits.iter().enumerate() {
         let place = match edit {
             Edit::Replace { new, reorder: false, .. } | Edit::Change(new) => new_order(new),
             _ => continue,

@@ -36,7 +36,7 @@ impl<'a> View<'a> {
         TupleRow { view: self, slots }
     }
 
-    /// Has the rows of a tuple come from memory; see [`fetching`](crate::table::fetching).
+    /// Has the rows of a tuple come from memory; see [`each_fetched`](crate::table::each_fetched).
     pub(crate) fn fetch(&self, slots: &[Slot]) {
         for (source, slot) in self.plan.sources.iter().zip(slots) {
             if let Relation::Table(table) = source.relation {

@@ -49,21 +49,3 @@ pub(crate) enum Edit<E> {
         changed: bool,
     },
 }
-
-impl<E> Edit<E> {
-    /// The entry as it was, if that is another one or none is left.
-    pub(crate) fn old(&self) -> Option<&E> {
-        match self {
-            Self::Leave(old) | Self::Replace { old, .. } => Some(old),
-            Self::Enter(_) | Self::Change(_) => None,
-        }
-    }
-
-    /// The entry as it is.
-    pub(crate) fn new(&self) -> Option<&E> {
-        match self {
-            Self::Enter(new) | Self::Change(new) | Self::Replace { new, .. } => Some(new),
-            Self::Leave(_) => None,
-        }
-    }
-}

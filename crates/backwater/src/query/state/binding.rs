@@ -25,7 +25,7 @@ use crate::query::state::sort_prefix::prefix;
 use crate::query::state::unordered::Unordered;
 use crate::query::work;
 use crate::schema::ResultLimits;
-use crate::table::{Slot, fetching};
+use crate::table::{Slot, each_fetched};
 
 /// A binding's state: the result, and what its operators keep beside it.
 pub(crate) struct BindingState {
@@ -189,7 +189,7 @@ impl BindingState {
                 let was = std::mem::replace(given, now);
                 let sought = |row: &Arc<KeptRow>, given| sought_kept(plan, params, row, given);
                 let (old, new) = (|row: &_| sought(row, &was), |row: &_| sought(row, given));
-                follow(ranked, excerpt, (&edits, |_| ()), old, new)
+                follow(ranked, excerpt, &edits, old, new)
             }
         );
         if let Some(few) = few(plan, excerpt) {
@@ -289,12 +289,14 @@ fn follow_tuples<E: Slots>(
         before.fetch(&row.tuple);
         after.fetch(&row.tuple);
     };
-    for (number, row) in fetching(rows, fetch).enumerate() {
+    let mut numbers = 0..;
+    each_fetched(rows, &fetch, &mut |row| {
+        let Some(number) = numbers.next() else { return };
         let (old, new) = (row.before.then_some(&*row.tuple), row.after.then_some(&*row.tuple));
         if row.is_another && row.before && row.after {
             edits.extend([Edit::Leave(E::of(&row.tuple)), Edit::Enter(E::of(&row.tuple))]);
         } else if let Some(left) = swapped.get(&number) {
-            let Some(left) = left else { continue };
+            let Some(left) = left else { return };
             let (old, new) = (&*rows[*left].tuple, &*row.tuple);
             // Another tuple, even if nothing of it shows.
             let quiet = || Edit::Replace {
@@ -308,13 +310,9 @@ fn follow_tuples<E: Slots>(
         } else {
             edits.extend(edit((before, after), params, (old, new), Some(row)));
         }
-    }
+    });
     let (old, new) = (|of: &E| sought(before, params, of), |of: &E| sought(after, params, of));
-    let fetch = |edit: &Edit<E>| {
-        edit.old().into_iter().for_each(|old| before.fetch(old.slots()));
-        edit.new().into_iter().for_each(|new| after.fetch(new.slots()));
-    };
-    follow(ranked, excerpt, (&edits, fetch), old, new)
+    follow(ranked, excerpt, &edits, old, new)
 }
 
 /// Of the tuples that left and those that entered, pairs that are one row: a row in it that others
