@@ -5,6 +5,11 @@
 //! in the same places. Who reads the library's own tables, or writes anything but a further pending
 //! change, does so on that.
 
+#![cfg_attr(
+    not(feature = "remote"),
+    allow(dead_code, reason = "only a remote makes changes that are pending")
+)]
+
 use std::sync::Arc;
 
 use smallvec::SmallVec;

@@ -714,9 +714,9 @@ fn is_covering(schema: &Schema, table: TableNo) -> bool {
 }
 
 /// What changes of rows do to each row, to be done again; in the order of tables and slots.
-fn edits_of(rows: &[RowChange], before: &State, after: &State) -> Vec<EditedRow> {
+fn edits_of(rows: &[RowChange], before: &State, after: &State) -> SmallVec<[EditedRow; 1]> {
     let schema = &after.schema;
-    let mut edits = Vec::with_capacity(rows.len());
+    let mut edits: SmallVec<[EditedRow; 1]> = SmallVec::with_capacity(rows.len());
     for row in rows.iter().filter(|row| is_covering(schema, row.table)) {
         let RowChange { table, slot, .. } = *row;
         if schema.table(table).made != TableOrigin::Declared {

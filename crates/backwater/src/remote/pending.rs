@@ -223,7 +223,7 @@ pub(crate) fn read_changes(
 ) -> Result<PendingChange> {
     let schema = tx.schema();
     let edits: Vec<StoredEdit<'_>> = serde_json::from_str(stored.as_str()).unwrap_or_default();
-    let mut rows = Vec::new();
+    let mut rows = smallvec::SmallVec::new();
     for stored in edits {
         let Ok(table) = schema.table_no(&stored.table) else { continue };
         let definition = schema.table(table);

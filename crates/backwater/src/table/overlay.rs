@@ -148,7 +148,8 @@ impl BaseRows {
 pub(crate) struct PendingChange {
     /// Its number, by which its row is known.
     pub(crate) number: i64,
-    pub(crate) rows: Vec<EditedRow>,
+    /// Mostly one.
+    pub(crate) rows: SmallVec<[EditedRow; 1]>,
 }
 
 /// A row that got another id.

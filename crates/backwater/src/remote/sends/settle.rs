@@ -681,7 +681,7 @@ fn write_confirmed(
     };
     let (gone, left): (Vec<_>, Vec<_>) = change.rows.iter().cloned().partition(gone);
     if !gone.is_empty() {
-        tx.write_base(&PendingChange { number: change.number, rows: left });
+        tx.write_base(&PendingChange { number: change.number, rows: left.into() });
         return true;
     }
     let before = tx.state.clone();
