@@ -16,6 +16,8 @@ use std::sync::atomic::{AtomicI64, Ordering};
 #[cfg(feature = "remote")]
 use std::sync::{Mutex, PoisonError};
 
+#[cfg(feature = "remote")]
+use crate::change::MOST_UNNOTED;
 use crate::change::{Changes, Transaction};
 use crate::commit::{CommitKind, Core, ProgramWrites, Writing};
 use crate::derived::{Derived, DerivedBy, Reader};
@@ -295,7 +297,8 @@ impl Cache {
         let mut writing = core.begin_over()?;
         let is_read = notes.iter().any(|table| writing.engine.is_read(*table))
             || core.published.keeps_last_changed();
-        if is_read || writing.state.is_noted() {
+        let is_many = writing.state.unnoted() >= MOST_UNNOTED;
+        if is_read || is_many || writing.state.is_noted() {
             core.note(&mut writing);
         }
         self.commit_in(writing, (label, false), |tx| {

@@ -36,6 +36,8 @@ pub(crate) use changes::{
 pub(crate) use history::{History, Later};
 pub use ingested::{Ingested, IngestedTable, Skipped, Totals, UnplacedValues};
 pub(crate) use last_changed::{LastChanged, Span};
+#[cfg(feature = "remote")]
+pub(crate) use notes::MOST_UNNOTED;
 pub(crate) use on_demand::OnDemand;
 #[cfg(feature = "remote")]
 pub(crate) use overlay::BASE;

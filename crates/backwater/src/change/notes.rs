@@ -17,8 +17,8 @@ use smallvec::SmallVec;
 use super::{History, Remembered, RowAt, Transaction};
 use crate::table::{Noted, State, Unnoted};
 
-/// This many changes are noted together at the latest.
-const MOST: usize = 64;
+/// Once there are so many, they are noted before another change is made.
+pub(crate) const MOST_UNNOTED: usize = 64;
 
 /// What is to be noted of a change, and of those before it.
 struct Notes<F> {
@@ -49,10 +49,10 @@ impl<F: Fn(&mut Transaction) + Send + Sync> Unnoted for Notes<F> {
 }
 
 impl Transaction {
-    /// Lets what is noted of a pending change wait until somebody looks.
+    /// Lets what is noted of a pending change wait until somebody looks. Else nothing of earlier ones
+    /// may wait, either.
     pub(crate) fn defer_notes(&mut self) {
-        let waiting = self.state.overlay.as_ref().map_or(0, |overlay| overlay.unnoted());
-        self.covering.defers_notes = waiting < MOST;
+        self.covering.defers_notes = true;
     }
 
     /// Writes what is to be noted of earlier ones, before anything else may be.

@@ -214,7 +214,7 @@ impl Core {
             Arc::make_mut(&mut writer.history).push(number, base, gone, withdraws);
         }
         let has_all = is_remembered && Arc::ptr_eq(&base.rows, &changes.rows);
-        if !has_all && !changes.rows.is_empty() || changes.after.has_unnoted() {
+        if !has_all && !changes.rows.is_empty() || changes.after.unnoted() > 0 {
             writer.unremembered = number;
         }
         step("history");

@@ -111,6 +111,9 @@ impl Published {
     pub(crate) fn keep_last_changed(&self) {
         let mut current = self.current.write().unwrap_or_else(PoisonError::into_inner);
         let AsOf { state, commit, last } = &mut *current;
+        if let Some(noted) = state.noted().map(|noted| noted.state.clone()) {
+            *state = noted;
+        }
         last.get_or_insert_with(|| LastChanged::unknown_before(*commit, &state.schema).into());
     }
 
@@ -124,13 +127,17 @@ impl Published {
     /// loaded.
     pub(crate) fn publish_commit(&self, changes: &Changes, commit: u64, ready: &[TableNo]) {
         // Only the writer changes it.
-        let mut last = self.now().last;
+        let (mut last, mut state) = (self.now().last, changes.after.clone());
         if let Some(last) = &mut last {
+            // It may be kept only since the commit began.
+            let noted = changes.noted();
+            let changes = noted.as_ref().unwrap_or(changes);
             let last = Arc::make_mut(last);
             last.note(changes, commit);
             last.note_ready(ready, commit);
+            state = changes.after.clone();
         }
-        self.show(AsOf { state: changes.after.clone(), commit, last });
+        self.show(AsOf { state, commit, last });
     }
 
     /// Shows a version of the tables that has further ones.

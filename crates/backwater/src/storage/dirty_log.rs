@@ -46,6 +46,13 @@ impl DirtyLog {
     pub(super) fn note(&mut self, changes: &Changes, commit: u64) {
         self.rows += changes.rows.len();
         self.commits.push(changes.rows.clone());
+        // What was to be noted is part of this version, unless it is still to be.
+        if self.now.unnoted() > 0
+            && changes.after.unnoted() <= self.now.unnoted()
+            && let Some(noted) = self.now.noted()
+        {
+            self.known.extend(noted.rows.iter().copied());
+        }
         self.go_on_with(changes.after.clone(), commit);
         if (self.rows > ROWS && self.commits.len() > 1) || self.commits.len() > COMMITS {
             self.rows = 0;

@@ -316,9 +316,9 @@ impl State {
         }
     }
 
-    /// Whether there is anything.
-    pub(crate) fn has_unnoted(&self) -> bool {
-        self.overlay.as_ref().is_some_and(|overlay| overlay.unnoted.is_some())
+    /// Of how many changes there is something.
+    pub(crate) fn unnoted(&self) -> usize {
+        self.overlay.as_ref().map_or(0, |overlay| overlay.unnoted())
     }
 
     /// Whether somebody has asked for that.

@@ -64,6 +64,12 @@ const SCHEMA: &str = r#"
     url = "/sailings/{id}"
     answer = "sailing"
 
+    [send.merged]
+    table = "sailing"
+    url = "/sailings/{id}"
+    answer = "sailing"
+    merge = true
+
     [send.operations]
     table = "sailing"
     url = "/sailings/{id}"
@@ -708,6 +714,20 @@ fn whoever_looks_finds_what_is_noted() {
     send(25);
     assert_eq!(count(), Value::Int(6));
     drop(waiting);
+    // Of more than wait together each report has its own.
+    let before = world.cache.snapshot();
+    let reports: Vec<backwater::Report> = (0..70).map(|minutes| send(100 + minutes)).collect();
+    assert_eq!(labels(&before).len(), 6);
+    for report in reports {
+        let of_notes = report.changes().filter(|change| change.table() == "backwater_pending");
+        let label = |change: backwater::report::Change<'_>| {
+            let fields = change.fields();
+            let label = fields.iter().find(|field| field.name == "label").unwrap();
+            (format!("{:?}", change.kind()), label.after.clone().unwrap().to_string())
+        };
+        let told: Vec<_> = of_notes.map(label).collect();
+        assert_eq!(told, [("Inserted".to_owned(), report.label().to_owned())]);
+    }
     // Those that are written to the storage and those that came after them.
     world.cache.flush().unwrap();
     send(30);
@@ -716,12 +736,56 @@ fn whoever_looks_finds_what_is_noted() {
     world.cache.commit("another", |tx| tx.update("sailing", 311, [("status", "on time")])).unwrap();
     send(40);
     let all = labels(&world.cache.snapshot());
-    assert_eq!(all.len(), 9);
+    assert_eq!(all.len(), 79);
     drop(world);
     let world = World::new(storage, |_| StandIn::status(204));
     assert_eq!(labels(&world.cache.snapshot()), all);
-    assert_eq!((world.remote.unsent(), world.field("delay")), (9, Value::Int(40)));
+    assert_eq!((world.remote.unsent(), world.field("delay")), (79, Value::Int(40)));
     world.server.answer_all();
     assert_eq!((world.remote.unsent(), world.field("delay")), (0, Value::Int(40)));
     assert_eq!(world.cache.snapshot().count("backwater_base").unwrap(), 0);
+}
+
+/// A change that is merged into one that waits, and a derived value, meet what is not noted yet.
+#[test]
+fn what_is_noted_late_is_stored_and_followed() {
+    #[derive(backwater::Table)]
+    #[table(name = "backwater_pending")]
+    struct Waiting {
+        #[table(id)]
+        number: i64,
+    }
+
+    let storage = MemoryStorage::new();
+    let world = World::new(storage.clone(), |_| StandIn::status(500));
+    world.cache.flush().unwrap();
+    world.remote.set_online(false);
+    let send = |rule: &str, field: &str, value: Value| {
+        let write = |tx: &mut backwater::Transaction| tx.update("sailing", 311, [(field, value)]);
+        world.remote.send(rule, field, write).unwrap();
+    };
+    send("patch", "delay", 5.into());
+    send("merged", "status", "late".into());
+    send("merged", "status", "later".into());
+    world.cache.flush().unwrap();
+    send("patch", "delay", 10.into());
+    let numbers = world.cache.derived("numbers", |read| {
+        Ok(read.table::<Waiting>()?.here().map(|row| row.number).collect::<Vec<_>>())
+    });
+    let sorted = || {
+        let mut numbers = numbers.get().unwrap().to_vec();
+        numbers.sort_unstable();
+        numbers
+    };
+    assert_eq!(sorted(), [1, 2, 4]);
+    send("patch", "delay", 15.into());
+    assert_eq!(sorted(), [1, 2, 4, 5]);
+    drop(numbers);
+    world.cache.flush().unwrap();
+    drop(world);
+    let world = World::new(storage, |_| StandIn::status(204));
+    assert_eq!(world.remote.unsent(), 4);
+    assert_eq!((world.field("status"), world.field("delay")), ("later".into(), 15.into()));
+    world.server.answer_all();
+    assert_eq!((world.remote.unsent(), world.field("status")), (0, "later".into()));
 }
