@@ -789,3 +789,58 @@ fn what_is_noted_late_is_stored_and_followed() {
     world.server.answer_all();
     assert_eq!((world.remote.unsent(), world.field("status")), (0, "later".into()));
 }
+
+/// In each snapshot as many changes are noted as rows are pending, whoever sends, looks, writes to
+/// the storage or commits meanwhile.
+#[test]
+fn each_snapshot_has_its_notes() {
+    const ROWS: i64 = 300;
+    let storage = MemoryStorage::new();
+    let world = World::new(storage.clone(), |_| StandIn::status(500));
+    world.remote.set_online(false);
+    let all = |tx: &mut backwater::Transaction| {
+        (1..=ROWS).try_for_each(|id| tx.insert("sailing", [("id", 1000 + id), ("delay", 0)]))
+    };
+    world.cache.commit("loaded", all).unwrap();
+    let (cache, remote) = (&world.cache, &world.remote);
+    let counts = |cache: &Cache| {
+        let snapshot = cache.snapshot();
+        let pending = snapshot.rows("sailing").unwrap().filter(|row| row.is_pending()).count();
+        let notes =
+            ["backwater_pending", "backwater_base"].map(|name| snapshot.count(name).unwrap());
+        (pending, notes)
+    };
+    std::thread::scope(|scope| {
+        for part in 0..2 {
+            scope.spawn(move || {
+                for id in (1..=ROWS).filter(|id| id % 2 == part) {
+                    let late = |tx: &mut backwater::Transaction| {
+                        tx.update("sailing", 1000 + id, [("delay", id)])
+                    };
+                    remote.send("patch", "late", late).unwrap();
+                }
+            });
+        }
+        scope.spawn(move || {
+            for n in 0..40 {
+                cache.commit("another", |tx| tx.set("count", [("late", n)])).unwrap();
+                cache.flush().unwrap();
+                std::thread::yield_now();
+            }
+        });
+        loop {
+            let (pending, notes) = counts(cache);
+            if remote.unsent() < ROWS as usize {
+                assert_eq!(notes, [pending; 2]);
+                continue;
+            }
+            break;
+        }
+    });
+    assert_eq!(counts(cache), (ROWS as usize, [ROWS as usize; 2]));
+    drop(world);
+    let world = World::new(storage, |_| StandIn::status(204));
+    assert_eq!(counts(&world.cache), (ROWS as usize, [ROWS as usize; 2]));
+    world.server.answer_all();
+    assert_eq!(counts(&world.cache), (0, [0, 0]));
+}
