@@ -24,7 +24,8 @@ impl<'de> Reader<'_, 'de> {
     /// Looks for the rows of events, from the one on a line on, if it is time for that.
     pub(super) fn look_ahead(&mut self, line: usize) {
         let Some(ends) = self.reading.ends else { return };
-        if !line.is_multiple_of(TOGETHER) || ends.len() == 1 {
+        // Events come from a remote.
+        if !cfg!(feature = "remote") || !line.is_multiple_of(TOGETHER) || ends.len() == 1 {
             return;
         }
         let table = self.reading.rule.table;

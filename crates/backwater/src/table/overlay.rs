@@ -298,7 +298,8 @@ impl State {
     /// This version, which was committed, with all that is to be noted of pending changes; `None` if
     /// it has that.
     pub(crate) fn noted(&self) -> Option<&Noted> {
-        let overlay = self.overlay.as_deref()?;
+        // Only a remote makes such changes.
+        let overlay = self.overlay.as_deref().filter(|_| cfg!(feature = "remote"))?;
         let unnoted = overlay.unnoted.as_ref()?;
         Some(overlay.noted.get_or_init(|| {
             let mut state = self.clone();
