@@ -751,8 +751,8 @@ fn edits_of(rows: &[RowChange], before: &State, after: &State) -> SmallVec<[Edit
     edits
 }
 
-/// Adds what fields of a row hold, each once, in their order. A link to one of several tables says also to which,
-/// whatever lies below later.
+/// Adds what fields of a row hold, each once, in their order. A link to one of several tables says
+/// also to which, whatever lies below later.
 fn stage(fields: &mut StagedRow<'static>, state: &State, at: RowAt, written: &FieldSet) {
     let definition = state.schema.table(at.0);
     for field in written.iter() {
