@@ -785,3 +785,29 @@ fn a_schema_says_what_is_wrong_with_a_feed() {
             .contains("feed \"changes\" has no variable \"port\"")
     );
 }
+
+/// Many events that come in one piece do what each by itself does, wherever their ids stand.
+#[test]
+fn ids_are_found_wherever_they_stand() {
+    let data = |number: u32| {
+        let (id, other) = (number * 7 % 40, number * 3 % 40);
+        match number % 6 {
+            0 => format!(r#"{{"id":{id},"status":"{number}"}}"#),
+            1 => format!(r#"{{"status":"{number}","id":{id}}}"#),
+            2 => format!(r#"{{"about":{{"id":{other}}},"id":{id},"status":"{number}"}}"#),
+            3 => format!(r#"{{ "id" : {id} , "status" : "{number}" }}"#),
+            4 => format!(r#"{{"id":{other},"id":{id},"status":"{number}"}}"#),
+            _ => format!(r#"{{"status":"\"id\":{other}","id":{id}}}"#),
+        }
+    };
+    let events: Vec<String> =
+        (0..100).map(|number| event(number, "sailing", &data(number))).collect();
+    let rows = |pieces: &[String]| {
+        let world = new_world();
+        let _listening = world.remote.listen("changes", ()).unwrap();
+        world.server.answer_all();
+        pieces.iter().for_each(|piece| assert!(world.server.push(piece) > 0));
+        world.text("SELECT id, status FROM sailing ORDER BY id")
+    };
+    assert_eq!(rows(&[events.concat()]), rows(&events));
+}
