@@ -31,6 +31,8 @@ use crate::schema::TableNo;
 use crate::storage::SchemaChange;
 use crate::sync::{Again, InTurn};
 use crate::table::Snapshot;
+#[cfg(feature = "remote")]
+use crate::trace::WantsCommit;
 use crate::trace::{self, Committed, DeltaStream, LocalWatch, Origin, ReachedQuery, Report, Watch};
 use crate::typed::{FromRow, LiveRows, OneRowTable, SchemaBuilder, TypedQuery};
 use crate::value::{Clock, Named, RowId, Stopwatch};
@@ -815,7 +817,19 @@ impl Cache {
     pub fn watch_commits(&self, callback: impl FnMut(&Report) + Send + 'static) -> Result<Watch> {
         // While the writer is held, no commit is between two watchers.
         let writer = self.0.core.begin()?;
-        Ok(self.0.core.watchers.add_of_commits(writer.commit, Box::new(callback)))
+        Ok(self.0.core.watchers.add_of_commits(writer.commit, None, Box::new(callback)))
+    }
+
+    /// The same of some commits alone.
+    #[cfg(feature = "remote")]
+    pub(crate) fn watch_commits_if(
+        &self,
+        wants: WantsCommit,
+        callback: impl FnMut(&Report) + Send + 'static,
+    ) -> Result<Watch> {
+        let writer = self.0.core.begin()?;
+        let watchers = &self.0.core.watchers;
+        Ok(watchers.add_of_commits(writer.commit, Some(wants), Box::new(callback)))
     }
 
     /// Declares further tables, response rules and named queries while the program runs, as when a

@@ -4,6 +4,7 @@ use std::fmt;
 use std::sync::Arc;
 
 use crate::error::{Error, ErrorKind, Result};
+use crate::sorting;
 
 /// What one response contained.
 ///
@@ -314,7 +315,7 @@ impl Totals {
     /// ```
     pub fn unplaced_text(&self) -> Option<String> {
         let mut most = self.unplaced.clone();
-        most.sort_by_key(|place| std::cmp::Reverse(place.values));
+        sorting::by_key(&mut most, |place| u64::MAX - place.values as u64);
         unplaced_text(&most)
     }
 

@@ -57,6 +57,7 @@ impl Transaction {
         let mut before = state.with_rows_of(&self.before, self.touched.rows());
         before.overlay = self.before.overlay.clone();
         self.before = Arc::new(before);
+        self.covering.bare = None;
         self.state = state;
         self.rehydrated.extend(tables);
         Ok(())

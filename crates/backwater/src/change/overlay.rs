@@ -1,7 +1,8 @@
 //! How commits are made where changes are pending: on the base values of what these cover.
 //!
-//! A commit that meets a covered row uncovers all of them, writes, and applies the pending changes
-//! once more, in their order. One that meets none costs a look at each row that it writes.
+//! A commit that meets a covered row uncovers it, writes, and applies the pending changes of it once
+//! more, in their order; where changes have to do with further rows, all of them. One that meets none
+//! costs a look at each row that it writes.
 
 #![cfg_attr(
     not(feature = "remote"),
@@ -21,8 +22,8 @@ use super::{
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldDef, FieldKind, FieldNo, OnDelete, Schema, TableNo, TableOrigin};
 use crate::table::{
-    BaseRows, Cell, Edit, EditedRow, Overlay, PendingChange, RenamedRow, Row, Slot, Staged,
-    StagedRow, State,
+    Cell, Edit, EditedFields, EditedRow, Overlay, PendingChange, RenamedRow, Row, Slot, Staged,
+    State,
 };
 use crate::value::{Json, Named, RowId, Value};
 
@@ -36,8 +37,13 @@ pub(super) struct Covering {
     writes_pending: bool,
     /// The pending changes that are to be, if they are others than before.
     pending: Option<Vec<Arc<PendingChange>>>,
-    /// The base values as they are by now, and where they were written to, if they were.
-    base: Option<(Arc<State>, TouchedRows)>,
+    /// The changes that are lifted and the rows, in their order, that are uncovered, while others
+    /// stay shown.
+    lifted: (Vec<i64>, Vec<RowAt>),
+    /// The version before all that is written, less what the rows showed that were uncovered first.
+    pub(super) bare: Option<Arc<State>>,
+    /// The base values as they are by now, if they were uncovered.
+    base: Option<Base>,
     /// Whether pending changes were made.
     is_made: bool,
     /// What was written to covered rows.
@@ -56,6 +62,18 @@ pub(super) struct Covering {
     pub(super) to_note: SmallVec<[RowAt; 2]>,
     /// What it changed, if nothing was written before it, and how often rows were written by then.
     changed: Option<(Vec<RowChange>, u64)>,
+}
+
+/// What became of base values.
+struct Base {
+    /// The version before changes were applied again.
+    state: Arc<State>,
+    /// Where it was written to.
+    touched: TouchedRows,
+    /// The rows that were uncovered for it, if not all were.
+    rows: Option<Vec<RowAt>>,
+    /// The version before all that is written, less what these rows showed, if it is known.
+    before: Option<Arc<State>>,
 }
 
 impl Transaction {
@@ -155,7 +173,7 @@ impl Transaction {
 
     fn is_lifted(&self) -> bool {
         let was = self.before.overlay.is_some() || self.covering.pending.is_some();
-        was && self.state.overlay.is_none()
+        was && (self.state.overlay.is_none() || !self.covering.lifted.0.is_empty())
     }
 
     /// Gives all covered rows their base values, until the transaction ends.
@@ -166,21 +184,68 @@ impl Transaction {
         self.write_notes();
         let Some(overlay) = self.state.overlay.clone() else { return };
         self.about_to_write_all();
-        for (table, slot) in overlay.base.rows() {
+        for (table, slot) in overlay.covered() {
             self.touched.insert(table, slot);
         }
         self.state.uncover(&overlay);
     }
 
-    /// The same if a row is covered.
+    /// Gives some rows their base values, and the rows of a change; with them the rows of all changes
+    /// that have to do with them. Where that is not known, it is all rows.
+    fn lift_some(&mut self, change: Option<i64>, rows: &[RowAt]) {
+        if self.covering.writes_pending {
+            return;
+        }
+        self.write_notes();
+        let Some(overlay) = self.state.overlay.clone() else { return };
+        // Of what can be taken back, and of what was covered again, it would have to be known.
+        let is_first = self.saved.is_none() && self.covering.base.is_none();
+        let apart = is_first.then(|| overlay.apart(change, rows)).flatten();
+        let Some((numbers, rows)) = apart.filter(|(numbers, _)| {
+            overlay.pending().any(|change| !numbers.contains(&change.number))
+        }) else {
+            return self.lift();
+        };
+        let pending = self.pending();
+        self.covering.pending.get_or_insert(pending);
+        let schema = self.schema();
+        let has_written = self.touched.rows().any(|(table, _)| is_covering(&schema, table));
+        for (table, slot) in rows.iter().copied() {
+            self.touched.insert(table, slot);
+        }
+        self.state.uncover_rows(&overlay, rows.iter().copied());
+        self.state.overlay = None;
+        let is_first = self.covering.lifted.0.is_empty() && !has_written;
+        self.covering.bare = is_first.then(|| {
+            let mut bare = self.state.clone();
+            bare.take_own_tables(&self.before);
+            Arc::new(bare)
+        });
+        self.state.overlay = Some(Arc::new(overlay.without(&numbers, &rows)));
+        self.covering.lifted.0.extend(numbers);
+        self.covering.lifted.1.extend(rows);
+        crate::sorting::few_once(&mut self.covering.lifted.1);
+    }
+
+    /// Gives a row its base values, if it is covered.
     pub(super) fn lift_at(&mut self, table: TableNo, slot: Slot) {
         if self.state.overlay.as_ref().is_some_and(|overlay| overlay.covers(table, slot)) {
-            self.lift();
+            self.lift_some(None, &[(table, slot)]);
         }
     }
 
-    /// The same if a row, or what its fields are to point at, is covered: a row that points at a
-    /// deleted one follows it.
+    /// The same of the rows of a change.
+    pub(crate) fn lift_rows_of(&mut self, change: &PendingChange) {
+        for row in &change.rows {
+            match row.edit {
+                Edit::Delete => self.lift(),
+                Edit::Insert(_) | Edit::Update(_) => self.lift_at(row.table, row.slot),
+            }
+        }
+    }
+
+    /// Gives rows their base values if one, or what its fields are to point at, is covered: a row that
+    /// points at a deleted one follows it.
     pub(super) fn lift_for(
         &mut self,
         table: TableNo,
@@ -216,12 +281,12 @@ impl Transaction {
             });
             by.is_some_and(|by| overlay.covers_any_of(by.table))
         };
-        if overlay.covers(table, slot)
-            || fields.iter().any(points)
+        let is_entangled = fields.iter().any(points)
             || definition.fields.iter().any(points_by_key)
-            || definition.id.iter().any(row_points)
-        {
-            self.lift();
+            || definition.id.iter().any(row_points);
+        match is_entangled {
+            true => self.lift(),
+            false => self.lift_at(table, slot),
         }
     }
 
@@ -243,7 +308,7 @@ impl Transaction {
     /// The version in which a row is read: below pending changes, as that is what is written.
     pub(crate) fn version_of(&self, table: TableNo, slot: Slot) -> &State {
         let overlay = self.state.overlay.as_ref().filter(|_| !self.covering.writes_pending);
-        overlay.and_then(|overlay| overlay.base.get((table, slot))).map_or(&self.state, |base| base)
+        overlay.and_then(|overlay| overlay.below((table, slot))).map_or(&self.state, |below| below)
     }
 
     /// The pending changes as they are by now.
@@ -252,7 +317,7 @@ impl Transaction {
         match (&self.covering.pending, overlay) {
             (Some(pending), _) => pending.clone(),
             (None, overlay) => {
-                overlay.into_iter().flat_map(|overlay| overlay.pending.iter()).cloned().collect()
+                overlay.into_iter().flat_map(|overlay| overlay.pending()).cloned().collect()
             }
         }
     }
@@ -268,13 +333,14 @@ impl Transaction {
         let mut pending = self.pending();
         let place = pending.iter().position(|change| change.number == number)?;
         let ended = pending.remove(place);
-        self.set_pending(pending);
+        self.lift_some(Some(number), &[]);
+        self.covering.pending = Some(pending);
         Some(ended)
     }
 
     /// Writes what a change did into the base.
     pub(crate) fn write_base(&mut self, change: &PendingChange) {
-        self.lift();
+        self.lift_rows_of(change);
         self.apply(change);
         for row in change.rows.iter().filter(|row| matches!(row.edit, Edit::Delete)) {
             if let Some(id) = self.state.id(row.table, row.slot).map(|id| id.to_id()) {
@@ -363,8 +429,7 @@ impl Transaction {
                 covered.insert(place, at);
             }
         }
-        covered.iter().for_each(|at| overlay.base.add(*at, &before));
-        overlay.pending.push(change.clone());
+        overlay.push(change.clone(), covered.iter().copied(), &before, &self.state);
         self.covering.changed = is_first.then(|| (changed, self.writes()));
         self.state.overlay = Some(Arc::new(overlay));
         self.covering.is_made = true;
@@ -383,8 +448,8 @@ impl Transaction {
             return;
         }
         let mut state = self.state.clone();
-        let base = BaseRows::of(touched.rows(), before);
-        state.uncover(&Overlay::new(Vec::new(), base));
+        let rows: Vec<RowAt> = touched.rows().collect();
+        state.uncover(&Overlay::new(Vec::new(), &rows, before.clone(), &self.state));
         let (state, history) = (Arc::new(state), self.history.clone());
         let mut again = Transaction::new(state, history, Remembered::default());
         again.covering.writes_pending = true;
@@ -424,22 +489,35 @@ impl Transaction {
             return;
         }
         let pending = self.pending();
+        // What is not lifted stays as it is.
+        let rest = self.state.overlay.take();
+        let (numbers, rows) = std::mem::take(&mut self.covering.lifted);
         let base = Arc::new(self.state.clone());
-        self.covering.base = Some((base.clone(), self.touched.clone()));
+        let rows = rest.is_some().then_some(rows);
+        let (touched, before) = (self.touched.clone(), self.covering.bare.take());
+        self.covering.base = Some(Base {
+            state: base.clone(),
+            touched,
+            before: before.filter(|_| rows.is_some()),
+            rows,
+        });
+        let is_lifted =
+            |change: &&Arc<PendingChange>| rest.is_none() || numbers.contains(&change.number);
         let ((), touched) = self.record_over(|tx| {
-            for change in &pending {
+            for change in pending.iter().filter(is_lifted) {
                 tx.apply(change);
             }
         });
         let touched = touched.as_ref().unwrap_or(&self.touched);
-        let edited = pending.iter().flat_map(|change| &change.rows);
+        let edited = pending.iter().filter(is_lifted).flat_map(|change| &change.rows);
         let edited = edited.map(|row| (row.table, row.slot)).chain(touched.rows());
         let mut places = BTreeSet::new();
         places.extend(edited);
-        let covered = BaseRows::of(places.iter().copied(), &base);
+        let covered: Vec<RowAt> = places.iter().copied().collect();
+        let rest = rest.unwrap_or_default();
         self.state.overlay = match pending.is_empty() {
             true => None,
-            false => Some(Arc::new(Overlay::new(pending, covered))),
+            false => Some(Arc::new(rest.with_all(pending, &covered, base, &self.state))),
         };
         self.note_base(places);
     }
@@ -608,13 +686,19 @@ impl Transaction {
             self.note_base(to_note);
         }
         let base = match base {
-            Some((after, touched)) => {
-                let mut before = State::clone(&self.before);
-                if let Some(overlay) = before.overlay.clone() {
-                    before.uncover(&overlay);
-                }
+            Some(Base { state: after, touched, rows, before }) => {
+                let before = before.unwrap_or_else(|| {
+                    let mut before = State::clone(&self.before);
+                    if let Some(overlay) = before.overlay.take() {
+                        match rows {
+                            Some(rows) => before.uncover_rows(&overlay, rows.into_iter()),
+                            None => before.uncover(&overlay),
+                        }
+                    }
+                    Arc::new(before)
+                });
                 let again = std::mem::take(&mut self.again);
-                Some(Changes::between(Arc::new(before), after, &touched, again).with_below(below))
+                Some(Changes::between(before, after, &touched, again).with_below(below))
             }
             None => is_made.then(|| Changes::none(self.before.clone())),
         };
@@ -630,17 +714,21 @@ impl Transaction {
         let Some(notes) = schema.find_table(BASE) else { return };
         let overlay = self.state.overlay.clone().unwrap_or_default();
         let noted = |at: &RowAt| schema.table(at.0).made == TableOrigin::Declared;
-        // Only where all were uncovered some may be covered no more.
-        if let Some(was) = self.before.overlay.clone().filter(|_| self.covering.base.is_some()) {
-            let gone = was.base.rows().filter(|at| !overlay.base.contains(*at) && noted(at));
-            gone.for_each(|at| self.drop_note(notes, at));
+        // Only those that were uncovered may be covered no more.
+        if let (Some(was), Some(base)) = (self.before.overlay.clone(), &self.covering.base) {
+            let uncovered: Vec<RowAt> = match &base.rows {
+                Some(rows) => rows.iter().copied().filter(|at| was.covers(at.0, at.1)).collect(),
+                None => was.covered().collect(),
+            };
+            let gone = uncovered.iter().filter(|at| !overlay.covers(at.0, at.1) && noted(at));
+            gone.for_each(|at| self.drop_note(notes, *at));
         }
         let definition = schema.table(notes);
         let numbers = ["is_there", "is_whole", "fields", "absent"];
         let numbers = numbers.map(|name| definition.field_no(name));
         let [Some(is_there), Some(is_whole), Some(fields), Some(absent)] = numbers else { return };
         for at in places.into_iter().filter(noted) {
-            let (Some(key), Some(base)) = (self.note_key(at), overlay.base.get(at)) else {
+            let (Some(key), Some(base)) = (self.note_key(at), overlay.below(at)) else {
                 continue;
             };
             let is_row = base.table(at.0).is_row(at.1);
@@ -726,7 +814,7 @@ fn edits_of(rows: &[RowChange], before: &State, after: &State) -> SmallVec<[Edit
             Happened::Deleted => Edit::Delete,
             Happened::Inserted => Edit::Insert(staged_row(after, (table, slot))),
             Happened::Updated(changed) => {
-                let mut fields = StagedRow::new();
+                let mut fields = EditedFields::new();
                 stage(&mut fields, after, (table, slot), changed);
                 Edit::Update(fields)
             }
@@ -741,7 +829,7 @@ fn edits_of(rows: &[RowChange], before: &State, after: &State) -> SmallVec<[Edit
                 }
             }
             Err(place) => {
-                let mut fields = StagedRow::new();
+                let mut fields = EditedFields::new();
                 stage(&mut fields, after, (table, slot), &links);
                 let edit = Edit::Update(fields);
                 edits.insert(place, EditedRow { table, slot, edit, is_local: false });
@@ -753,7 +841,7 @@ fn edits_of(rows: &[RowChange], before: &State, after: &State) -> SmallVec<[Edit
 
 /// Adds what fields of a row hold, each once, in their order. A link to one of several tables says
 /// also to which, whatever lies below later.
-fn stage(fields: &mut StagedRow<'static>, state: &State, at: RowAt, written: &FieldSet) {
+fn stage(fields: &mut EditedFields, state: &State, at: RowAt, written: &FieldSet) {
     let definition = state.schema.table(at.0);
     for field in written.iter() {
         for field in [Some(field), definition.paired(field)].into_iter().flatten() {
@@ -766,7 +854,7 @@ fn stage(fields: &mut StagedRow<'static>, state: &State, at: RowAt, written: &Fi
 }
 
 /// What a row holds beside its id, on its way into another.
-fn staged_row(state: &State, at: RowAt) -> StagedRow<'static> {
+fn staged_row(state: &State, at: RowAt) -> EditedFields {
     let definition = state.schema.table(at.0);
     let written = definition.field_numbers().filter(|field| {
         !definition.id.contains(field) && state.table(at.0).cell(at.1, *field) != Cell::Absent

@@ -5,6 +5,7 @@ use smallvec::SmallVec;
 
 use crate::change::Touched;
 use crate::schema::TableNo;
+use crate::sorting;
 use crate::table::Slot;
 
 /// What was met of one table.
@@ -69,9 +70,7 @@ impl Tally {
     /// What was met, in the schema's order; nothing is added to it from then on.
     pub(super) fn finish(&mut self) -> &[Counts] {
         self.counts.retain(|counts| counts.objects > 0 || counts.deleted > 0);
-        if !self.counts.is_sorted_by_key(|counts| counts.table) {
-            self.counts.sort_unstable_by_key(|counts| counts.table);
-        }
+        sorting::by_key(&mut self.counts, |counts| counts.table.0.into());
         &self.counts
     }
 }

@@ -8,6 +8,7 @@ use smallvec::SmallVec;
 
 use crate::change::{Ingested, UnplacedValues};
 use crate::schema::{Format, Rule, Schema, TableNo, TakenFrom, write_part};
+use crate::sorting;
 
 use super::building::TYPE_NAME;
 
@@ -142,7 +143,7 @@ impl Unplaced {
             place.values > 0 && name != TYPE_NAME && !is_known
         };
         self.places.retain(|place| means_something(place));
-        self.places.sort_by_key(|place| std::cmp::Reverse(place.values));
+        sorting::by_key(&mut self.places, |place| u64::MAX - place.values as u64);
         let told = self.places.iter().map(|place| UnplacedValues {
             table: name(place).cloned(),
             pointer: place.pointer.as_str().into(),

@@ -126,10 +126,11 @@ impl RemoteInner {
         remote.take_up_sends()?;
         remote.recall_feeds()?;
         let (this, keeps_fills) = (Arc::downgrade(&remote), remote.keeps_fills.clone());
-        let follows = remote.cache().watch_commits(move |report| {
-            // Most commits are none of its business.
-            let concerns = report.has_deleted() || keeps_fills.load(Ordering::Acquire);
-            if concerns && let Some(remote) = this.upgrade() {
+        // Most commits are none of its business.
+        let concerns =
+            move |report: &Report| report.has_deleted() || keeps_fills.load(Ordering::Acquire);
+        let follows = remote.cache().watch_commits_if(Box::new(concerns), move |report| {
+            if let Some(remote) = this.upgrade() {
                 remote.follow(report);
             }
         })?;

@@ -6,7 +6,9 @@ use crate::Table;
 use crate::change::Transaction;
 use crate::error::Result;
 use crate::schema::FieldNo;
-use crate::table::{Cell, Edit, EditedRow, ONLY, PendingChange, Staged, StagedRow, State};
+use crate::table::{
+    Cell, Edit, EditedFields, EditedRow, ONLY, PendingChange, Staged, StagedRow, State,
+};
 use crate::value::{Json, RowId, Timestamp};
 use serde::{Deserialize, Serialize};
 use serde_json::value::RawValue;
@@ -236,8 +238,8 @@ pub(crate) fn read_changes(
             }
         };
         let mut fields = match stored.fields {
-            Some(fields) => tx.staged_known(table, slot, fields.get()),
-            None => Default::default(),
+            Some(fields) => tx.staged_known(table, slot, fields.get()).into_iter().collect(),
+            None => EditedFields::new(),
         };
         let absent = stored.absent.iter().filter_map(|name| definition.field_no(name));
         fields.extend(absent.map(|field| (field, Staged::Absent)));

@@ -2,6 +2,7 @@
 
 use crate::change::Transaction;
 use crate::error::Result;
+use crate::sorting;
 use crate::table::Snapshot;
 
 /// What a step does: it reads the rows as the storage has them, and writes into the tables as they
@@ -22,7 +23,7 @@ pub(crate) struct Steps(Vec<MigrationStep>);
 impl Steps {
     pub(crate) fn add(&mut self, step: MigrationStep) {
         self.0.push(step);
-        self.0.sort_by_key(|step| step.number);
+        sorting::few(&mut self.0, |one, other| one.number < other.number);
     }
 
     pub(super) fn last(&self) -> u32 {

@@ -13,6 +13,7 @@ mod keys;
 mod layout;
 mod nested;
 mod overlay;
+mod parts;
 mod rows;
 mod snapshot;
 mod staged;
@@ -39,7 +40,7 @@ pub(crate) use index::IndexKey;
 use keys::{Bucket, Keys};
 use layout::Layout;
 pub(crate) use overlay::{
-    BaseRows, Edit, EditedRow, Noted, Overlay, PendingChange, RenamedRow, Unnoted,
+    Edit, EditedFields, EditedRow, Noted, Overlay, PendingChange, RenamedRow, Unnoted,
 };
 use rows::RowsWithCells;
 pub(crate) use rows::{
@@ -115,7 +116,7 @@ pub(crate) struct TableRows {
     freed: Vec<Slot>,
     /// Whether links may point here, so that a deleted row's slot must be kept for its id.
     is_target: bool,
-    /// How often a row was written to, made or deleted.
+    /// How often a row was written to, made or deleted, or it was said whether it may be stored.
     writes: u64,
     /// When rows were received and read, if that is recorded.
     seen: Option<Arc<Seen>>,
@@ -162,7 +163,8 @@ impl TableRows {
         self.rows
     }
 
-    /// How often a row of this version and of those before it was written to, made or deleted.
+    /// How often a row of this version and of those before it was written to, made or deleted, or it
+    /// was said whether it may be stored.
     pub(crate) fn writes(&self) -> u64 {
         self.writes
     }
@@ -485,8 +487,10 @@ impl TableRows {
     /// Says whether a row must not be written to a storage.
     pub(crate) fn set_unstored(&mut self, slot: Slot, is_unstored: bool) {
         if is_unstored {
+            self.writes += 1;
             Arc::make_mut(self.unstored.get_or_insert_default()).insert(slot);
         } else if let Some(slots) = &mut self.unstored {
+            self.writes += 1;
             Arc::make_mut(slots).remove(&slot);
             if slots.is_empty() {
                 self.unstored = None;

@@ -12,20 +12,173 @@ use std::sync::{Arc, OnceLock};
 
 use smallvec::SmallVec;
 
-use super::{Cell, Slot, Staged, StagedEntry, StagedRow, State};
+use super::parts::Parts;
+use super::{Cell, Slot, Staged, StagedEntry, State};
 use crate::schema::{FieldKind, FieldNo, Schema, TableNo};
+use crate::sorting::{self, Numbered};
 use crate::value::RowId;
 
-/// The pending changes of a version, in their order, and the base values of the rows that they
-/// cover.
+type RowAt = (TableNo, Slot);
+
+/// The pending changes of a version, in their order, and for each row that they cover, entries of
+/// to-many links among them, a version that has it as it is below: with its base values, or without
+/// it. Each commit looks for its own rows here.
 #[derive(Default)]
 pub(crate) struct Overlay {
-    pub(crate) pending: Shared<Arc<PendingChange>>,
-    pub(crate) base: BaseRows,
+    /// The newest change, if it stands apart.
+    newest: Option<Arc<Layer>>,
+    /// The others.
+    older: Arc<Layers>,
+    /// Of tables that differ from the last version below, how often their rows had been written when
+    /// only covered ones were others.
+    written: Written,
     /// What the version has yet to note of them.
     unnoted: Option<Arc<dyn Unnoted>>,
     /// The version with that, once somebody has looked.
     noted: OnceLock<Noted>,
+}
+
+type Written = SmallVec<[(TableNo, u64); 1]>;
+
+/// A change that stands apart, so that a version with it copies nothing.
+struct Layer {
+    change: Arc<PendingChange>,
+    /// The rows that no change before it covers, in their order.
+    covers: SmallVec<[RowAt; 1]>,
+    /// They are below as this version has them.
+    below: Arc<State>,
+    is_entangled: bool,
+    before: Option<Arc<Layer>>,
+    /// How many there are.
+    depth: usize,
+}
+
+/// This many stand apart at most; in tests fewer, since these make few changes.
+const APART: usize = if cfg!(test) { 2 } else { 8 };
+
+/// Where more rows than that have to do with each other, it is not looked for which.
+const MUCH: usize = 64;
+
+#[derive(Clone, Default)]
+struct Layers {
+    /// Whether some do not stand by themselves: see [`Overlay::apart`].
+    are_entangled: bool,
+    pending: Parts<Arc<PendingChange>>,
+    /// The rows that they edit, and which of them does.
+    edited: Parts<Numbered>,
+    /// The rows that are covered, and which of the versions has them.
+    covered: Parts<Numbered>,
+    /// Versions without pending changes.
+    below: Parts<Arc<State>>,
+}
+
+impl Layers {
+    /// The same with other changes, and further rows that are covered.
+    fn with_all(
+        mut self,
+        pending: Vec<Arc<PendingChange>>,
+        covered: &[RowAt],
+        below: Arc<State>,
+    ) -> Self {
+        let edited = edited_rows(&pending, 0);
+        let is_edited =
+            |row: &RowAt| edited.binary_search_by_key(&key(*row), |(known, _)| *known).is_ok();
+        self.are_entangled |= !covered.iter().all(is_edited)
+            || !pending.iter().all(|change| change.is_by_itself(&below.schema));
+        (self.edited, self.pending) = (Parts::default(), Parts::default());
+        self.edited.add(edited);
+        self.pending.append(pending);
+        let version = self.below.len() as u32;
+        self.covered.add(sorted(covered.iter().map(|row| (key(*row), version)).collect()));
+        self.below.append(vec![below]);
+        self
+    }
+
+    /// The same without some changes, and without some rows, in their order, that are covered.
+    fn without(&self, numbers: &[i64], rows: &[RowAt]) -> Self {
+        let pending = self.pending.iter().filter(|change| !numbers.contains(&change.number));
+        let pending: Vec<_> = pending.cloned().collect();
+        let covered =
+            self.covered.iter().filter(|(row, _)| rows.binary_search(&row_of(*row)).is_err());
+        let mut covered: Vec<Numbered> = covered.copied().collect();
+        // Versions that are of no use any more would be kept for as long as any change is pending.
+        let (mut renumbered, mut below) = (vec![None; self.below.len()], Vec::new());
+        for (_, version) in &mut covered {
+            let old = *version as usize;
+            *version = *renumbered[old].get_or_insert_with(|| {
+                below.extend(self.below.get(old).cloned());
+                below.len() as u32 - 1
+            });
+        }
+        let mut all = Self { are_entangled: self.are_entangled, ..Self::default() };
+        all.edited.add(edited_rows(&pending, 0));
+        all.pending.append(pending);
+        all.covered.add(sorted(covered));
+        all.below.append(below);
+        all
+    }
+
+    /// The same with those that stood apart.
+    fn with<'l>(&self, layers: impl Iterator<Item = &'l Layer>) -> Self {
+        let mut all = self.clone();
+        let (mut changes, mut covered) = (Vec::with_capacity(APART), Vec::with_capacity(APART));
+        for layer in layers {
+            all.are_entangled |= layer.is_entangled;
+            changes.push(layer.change.clone());
+            if all.below.last().is_none_or(|last| !Arc::ptr_eq(last, &layer.below)) {
+                all.below.append(vec![layer.below.clone()]);
+            }
+            let version = all.below.len() as u32 - 1;
+            covered.extend(layer.covers.iter().map(|row| (key(*row), version)));
+        }
+        all.covered.add(sorted(covered));
+        all.edited.add(edited_rows(&changes, all.pending.len()));
+        all.pending.append(changes);
+        all
+    }
+
+    fn below(&self, row: RowAt) -> Option<&Arc<State>> {
+        let version = self.covered.parts().find_map(|part| {
+            let place = part.binary_search_by_key(&key(row), |(known, _)| *known).ok()?;
+            Some(part[place].1)
+        });
+        self.below.get(version? as usize)
+    }
+
+    /// The changes that edit a row, in their order.
+    fn editing(&self, row: RowAt) -> impl Iterator<Item = &Arc<PendingChange>> {
+        let row = key(row);
+        let places = self.edited.parts().flat_map(move |part| {
+            let of_row = &part[part.partition_point(|(known, _)| *known < row)..];
+            of_row.iter().take_while(move |(known, _)| *known == row)
+        });
+        places.filter_map(|(_, place)| self.pending.get(*place as usize))
+    }
+}
+
+/// The rows that changes edit, in their order, and which of them does; the first one is known by that
+/// number.
+fn edited_rows(changes: &[Arc<PendingChange>], first: usize) -> Vec<Numbered> {
+    let mut edited = Vec::with_capacity(changes.len());
+    for (change, number) in changes.iter().zip(first as u32..) {
+        edited.extend(change.rows.iter().map(|row| (key((row.table, row.slot)), number)));
+    }
+    sorted(edited)
+}
+
+fn sorted(mut rows: Vec<Numbered>) -> Vec<Numbered> {
+    sorting::numbers(&mut rows, &|one, other| one.cmp(&other));
+    rows
+}
+
+/// A row as one number, in the order of rows.
+fn key((table, slot): RowAt) -> u64 {
+    u64::from(table.0) << 32 | u64::from(slot.0)
+}
+
+/// The row of such a number.
+fn row_of(key: u64) -> RowAt {
+    (TableNo((key >> 32) as u32), Slot(key as u32))
 }
 
 /// What is to be noted of pending changes.
@@ -42,105 +195,6 @@ pub(crate) struct Noted {
     pub(crate) state: Arc<State>,
     /// The rows that were written for that.
     pub(crate) rows: Vec<(TableNo, Slot)>,
-}
-
-/// A list that versions share: what was added last stands apart, so that a version with one more
-/// copies little of it.
-#[derive(Clone)]
-pub(crate) struct Shared<T: Clone> {
-    most: Arc<Vec<T>>,
-    last: SmallVec<[T; LAST]>,
-}
-
-/// This many stand apart at most.
-const LAST: usize = 8;
-
-impl<T: Clone> Default for Shared<T> {
-    fn default() -> Self {
-        Vec::new().into()
-    }
-}
-
-impl<T: Clone> From<Vec<T>> for Shared<T> {
-    fn from(all: Vec<T>) -> Self {
-        Self { most: Arc::new(all), last: SmallVec::new() }
-    }
-}
-
-impl<T: Clone> Shared<T> {
-    pub(crate) fn iter(&self) -> impl Iterator<Item = &T> {
-        self.most.iter().chain(&self.last)
-    }
-
-    pub(crate) fn push(&mut self, one: T) {
-        if self.last.len() == LAST {
-            *self = self.iter().cloned().collect::<Vec<_>>().into();
-        }
-        self.last.push(one);
-    }
-}
-
-/// A row, and a version that has it as it is below.
-type BaseRow = ((TableNo, Slot), Arc<State>);
-
-/// For each covered row, entries of to-many links among them, a version that has it as it is below:
-/// with its base values, or without it. Both parts of the list are in the order of rows: each commit
-/// looks for its own here.
-#[derive(Clone, Default)]
-pub(crate) struct BaseRows(Shared<BaseRow>);
-
-impl BaseRows {
-    /// Rows in their order, all of them as a version has them.
-    pub(crate) fn of(rows: impl Iterator<Item = (TableNo, Slot)>, base: &Arc<State>) -> Self {
-        let rows: Vec<BaseRow> = rows.map(|row| (row, base.clone())).collect();
-        debug_assert!(rows.is_sorted_by(|(row, _), (next, _)| row < next));
-        Self(rows.into())
-    }
-
-    fn parts(&self) -> [&[BaseRow]; 2] {
-        [&self.0.last, &self.0.most]
-    }
-
-    pub(crate) fn contains(&self, row: (TableNo, Slot)) -> bool {
-        self.get(row).is_some()
-    }
-
-    pub(crate) fn get(&self, row: (TableNo, Slot)) -> Option<&Arc<State>> {
-        self.parts().into_iter().find_map(|part| {
-            let place = part.binary_search_by_key(&row, |(known, _)| *known).ok()?;
-            Some(&part[place].1)
-        })
-    }
-
-    /// Whether there is a row of that table.
-    fn has_any_of(&self, table: TableNo) -> bool {
-        self.parts().into_iter().any(|part| {
-            let first = part.partition_point(|((of, _), _)| *of < table);
-            part.get(first).is_some_and(|((of, _), _)| *of == table)
-        })
-    }
-
-    /// Adds a row, if it is not there.
-    pub(crate) fn add(&mut self, row: (TableNo, Slot), base: &Arc<State>) {
-        if self.contains(row) {
-            return;
-        }
-        if self.0.last.len() == LAST {
-            let mut all = Vec::clone(&self.0.most);
-            for one in &self.0.last {
-                let place = all.partition_point(|(known, _)| *known < one.0);
-                all.insert(place, one.clone());
-            }
-            self.0 = all.into();
-        }
-        let place = self.0.last.partition_point(|(known, _)| *known < row);
-        self.0.last.insert(place, (row, base.clone()));
-    }
-
-    /// The rows, in no particular order.
-    pub(crate) fn rows(&self) -> impl Iterator<Item = (TableNo, Slot)> + '_ {
-        self.0.iter().map(|(row, _)| *row)
-    }
 }
 
 /// A change that is shown, and that the remote has not confirmed.
@@ -173,13 +227,16 @@ pub(crate) struct EditedRow {
     pub(crate) is_local: bool,
 }
 
+/// What a pending change writes to a row.
+pub(crate) type EditedFields = SmallVec<[(FieldNo, Staged<'static>); 1]>;
+
 /// To-many links are among the fields, as lists.
 #[derive(Debug, Clone)]
 pub(crate) enum Edit {
     /// The row is made; one that the remote has made meanwhile is given these fields.
-    Insert(StagedRow<'static>),
+    Insert(EditedFields),
     /// The row is given these fields, if it is there.
-    Update(StagedRow<'static>),
+    Update(EditedFields),
     /// The row is deleted, with what follows it.
     Delete,
 }
@@ -187,14 +244,185 @@ pub(crate) enum Edit {
 /// What was noted was that of one version.
 impl Clone for Overlay {
     fn clone(&self) -> Self {
-        let (pending, base) = (self.pending.clone(), self.base.clone());
-        Self { pending, base, unnoted: self.unnoted.clone(), noted: OnceLock::new() }
+        Self {
+            newest: self.newest.clone(),
+            older: self.older.clone(),
+            written: self.written.clone(),
+            unnoted: self.unnoted.clone(),
+            noted: OnceLock::new(),
+        }
     }
 }
 
 impl Overlay {
-    pub(crate) fn new(pending: Vec<Arc<PendingChange>>, base: BaseRows) -> Self {
-        Self { pending: pending.into(), base, ..Self::default() }
+    /// Pending changes that cover rows, all of which lie below in one version; what is shown is
+    /// another one.
+    pub(crate) fn new(
+        pending: Vec<Arc<PendingChange>>,
+        covered: &[RowAt],
+        below: Arc<State>,
+        shown: &State,
+    ) -> Self {
+        Self::default().with_all(pending, covered, below, shown)
+    }
+
+    /// The same with other changes, and further rows that are covered: these lie below in that
+    /// version.
+    pub(crate) fn with_all(
+        &self,
+        pending: Vec<Arc<PendingChange>>,
+        covered: &[RowAt],
+        below: Arc<State>,
+        shown: &State,
+    ) -> Self {
+        let all = self.all().with_all(pending, covered, below);
+        let mut overlay = Self { older: Arc::new(all), ..Self::default() };
+        overlay.note_written(shown);
+        overlay
+    }
+
+    /// The same without some changes, and without some rows, in their order, that are covered.
+    pub(crate) fn without(&self, numbers: &[i64], rows: &[RowAt]) -> Self {
+        Self { older: Arc::new(self.all().without(numbers, rows)), ..Self::default() }
+    }
+
+    fn all(&self) -> Layers {
+        self.older.with(self.layers().into_iter().rev())
+    }
+
+    /// A change and rows, with all changes that have to do with them, and all rows that these edit:
+    /// the numbers of the changes, and the rows in their order. `None` if that is not known to be all
+    /// that depends on them, or if it is much.
+    ///
+    /// A change stands by itself if it writes plain fields of rows that it is about, and neither
+    /// deletes nor links anything that others may write.
+    pub(crate) fn apart(
+        &self,
+        change: Option<i64>,
+        rows: &[RowAt],
+    ) -> Option<(Vec<i64>, Vec<RowAt>)> {
+        if self.older.are_entangled || self.layers().iter().any(|layer| layer.is_entangled) {
+            return None;
+        }
+        let rows_of = |change: &PendingChange| -> Vec<RowAt> {
+            change.rows.iter().map(|row| (row.table, row.slot)).collect()
+        };
+        let (mut numbers, mut all) = (Vec::new(), rows.to_vec());
+        if let Some(number) = change {
+            let change = self.pending().find(|change| change.number == number)?;
+            numbers.push(number);
+            all.extend(rows_of(change));
+        }
+        let mut next = 0;
+        while let Some(row) = all.get(next).copied() {
+            next += 1;
+            for change in self.editing(row) {
+                if !numbers.contains(&change.number) {
+                    numbers.push(change.number);
+                    all.extend(rows_of(change));
+                }
+            }
+            if all.len() > MUCH {
+                return None;
+            }
+        }
+        sorting::few_once(&mut all);
+        Some((numbers, all))
+    }
+
+    /// The changes that edit a row, in their order.
+    fn editing(&self, row: RowAt) -> impl Iterator<Item = &Arc<PendingChange>> {
+        let apart = self.layers().into_iter().rev().map(|layer| &layer.change);
+        let edits = move |change: &&Arc<PendingChange>| {
+            change.rows.iter().any(|edited| (edited.table, edited.slot) == row)
+        };
+        self.older.editing(row).chain(apart.filter(edits))
+    }
+
+    /// Adds a change that covers rows; `before` is the version before it, and `shown` the one with
+    /// it.
+    pub(crate) fn push(
+        &mut self,
+        change: Arc<PendingChange>,
+        rows: impl IntoIterator<Item = RowAt>,
+        before: &Arc<State>,
+        shown: &State,
+    ) {
+        let covers = rows.into_iter().filter(|row| self.below(*row).is_none());
+        let covers: SmallVec<[RowAt; 1]> = covers.collect();
+        let last = self.last_below().filter(|last| self.is_current(last, before)).cloned();
+        let below = last.unwrap_or_else(|| {
+            let mut below = before.clone();
+            // One that had pending changes would keep all versions before it, too.
+            if before.overlay.is_some() {
+                Arc::make_mut(&mut below).overlay = None;
+            }
+            below
+        });
+        let mut depth = 1 + self.newest.as_ref().map_or(0, |newest| newest.depth);
+        if depth > APART {
+            self.older = Arc::new(self.older.with(self.layers().into_iter().rev()));
+            (self.newest, depth) = (None, 1);
+        }
+        let before = self.newest.take();
+        let is_edited = |at: &RowAt| change.rows.iter().any(|row| (row.table, row.slot) == *at);
+        let is_entangled = !change.is_by_itself(&shown.schema) || !covers.iter().all(is_edited);
+        let layer = Layer { change, covers, below, is_entangled, before, depth };
+        self.newest = Some(Arc::new(layer));
+        self.note_written(shown);
+    }
+
+    fn last_below(&self) -> Option<&Arc<State>> {
+        let newest = self.newest.as_ref().map(|layer| &layer.below);
+        newest.or_else(|| self.older.below.last())
+    }
+
+    /// Whether rows that are not covered are in the last version below as in a later one.
+    fn is_current(&self, last: &State, later: &State) -> bool {
+        let as_known = |table: TableNo| {
+            let known = self.written.iter().find(|(known, _)| *known == table);
+            known.is_some_and(|(_, writes)| *writes == later.table(table).writes())
+        };
+        Arc::ptr_eq(&last.schema, &later.schema) && last.differing(later).all(as_known)
+    }
+
+    /// Only covered rows are others in that version than in the last one below.
+    fn note_written(&mut self, shown: &State) {
+        let Some(last) = self.last_below() else { return };
+        let mut written = Written::new();
+        for table in last.differing(shown) {
+            written.push((table, shown.table(table).writes()));
+        }
+        self.written = written;
+    }
+
+    /// The changes that stand apart, the newest one first.
+    fn layers(&self) -> SmallVec<[&Layer; APART]> {
+        std::iter::successors(self.newest.as_deref(), |layer| layer.before.as_deref()).collect()
+    }
+
+    /// The pending changes, in their order.
+    pub(crate) fn pending(&self) -> impl Iterator<Item = &Arc<PendingChange>> {
+        let apart = self.layers().into_iter().rev().map(|layer| &layer.change);
+        self.older.pending.iter().chain(apart)
+    }
+
+    /// The rows that are covered, in no particular order.
+    pub(crate) fn covered(&self) -> impl Iterator<Item = RowAt> {
+        let older = self.older.covered.iter().map(|(row, _)| row_of(*row));
+        older.chain(self.layers().into_iter().flat_map(|layer| layer.covers.iter().copied()))
+    }
+
+    /// The version that has a row as it is below; none if it is not covered.
+    pub(crate) fn below(&self, row: RowAt) -> Option<&Arc<State>> {
+        let mut layer = self.newest.as_deref();
+        while let Some(Layer { covers, below, before, .. }) = layer {
+            if covers.binary_search(&row).is_ok() {
+                return Some(below);
+            }
+            layer = before.as_deref();
+        }
+        self.older.below(row)
     }
 
     /// Of how many changes something is yet to be noted.
@@ -211,24 +439,39 @@ impl Overlay {
     }
 
     pub(crate) fn covers(&self, table: TableNo, slot: Slot) -> bool {
-        self.base.contains((table, slot))
+        self.below((table, slot)).is_some()
     }
 
     /// Whether a row of that table is covered.
     pub(crate) fn covers_any_of(&self, table: TableNo) -> bool {
-        self.base.has_any_of(table)
+        let is_of = |row: RowAt| row.0 == table;
+        let mut older = self.older.covered.parts();
+        older.any(|part| {
+            let first = part.partition_point(|(row, _)| *row < key((table, Slot(0))));
+            part.get(first).is_some_and(|(row, _)| is_of(row_of(*row)))
+        }) || self.layers().iter().any(|layer| layer.covers.iter().any(|row| is_of(*row)))
     }
 
     /// The edits of a row, in their order.
     pub(crate) fn edits_of(&self, table: TableNo, slot: Slot) -> impl Iterator<Item = &Edit> {
-        // Most rows are not covered.
-        let pending = self.covers(table, slot).then(|| self.pending.iter());
-        let rows = pending.into_iter().flatten().flat_map(|change| &change.rows);
-        rows.filter(move |row| (row.table, row.slot) == (table, slot)).map(|row| &row.edit)
+        let row = (table, slot);
+        let rows = self.editing(row).flat_map(|change| &change.rows);
+        rows.filter(move |edited| (edited.table, edited.slot) == row).map(|edited| &edited.edit)
     }
 }
 
 impl PendingChange {
+    /// Whether what it does is said by its rows alone, whatever other rows there are.
+    fn is_by_itself(&self, schema: &Schema) -> bool {
+        self.rows.iter().all(|row| {
+            let is_plain =
+                |(_, staged): &(FieldNo, Staged<'_>)| !matches!(staged, Staged::Links(_));
+            !matches!(row.edit, Edit::Delete)
+                && row.edit.fields().iter().all(is_plain)
+                && schema.table(row.table).unique.is_empty()
+        })
+    }
+
     /// The row that it makes and whose id the remote will give, if there is one.
     pub(crate) fn local_row(&self) -> Option<(TableNo, Slot)> {
         let mut rows = self.rows.iter().filter(|row| row.is_local);
@@ -376,8 +619,15 @@ impl State {
 
     /// Gives each covered row its base values.
     pub(crate) fn uncover(&mut self, overlay: &Overlay) {
-        for ((table, slot), base) in overlay.base.0.iter() {
-            self.take_row(base, *table, *slot);
+        self.uncover_rows(overlay, overlay.covered());
+    }
+
+    /// Gives some rows their base values; of others nothing is known from here on.
+    pub(crate) fn uncover_rows(&mut self, overlay: &Overlay, rows: impl Iterator<Item = RowAt>) {
+        for row in rows {
+            if let Some(below) = overlay.below(row) {
+                self.take_row(below, row.0, row.1);
+            }
         }
         self.overlay = None;
     }

@@ -193,6 +193,15 @@ impl State {
         &self.tables[number.index()]
     }
 
+    /// The tables that are others in a version of the same schema, without those in which the library
+    /// notes something itself.
+    pub(super) fn differing<'s>(&'s self, other: &'s Self) -> impl Iterator<Item = TableNo> + 's {
+        let both = self.tables.iter().zip(&other.tables).zip((0..).map(TableNo));
+        let differing = both.filter(|((one, other), _)| !Arc::ptr_eq(one, other));
+        let tables = differing.map(|(_, table)| table);
+        tables.filter(|table| !other.schema.table(*table).is_own())
+    }
+
     /// Takes a table from another version.
     pub(super) fn share_table(&mut self, other: &Self, table: TableNo) {
         self.tables[table.index()] = other.tables[table.index()].clone();

@@ -5,6 +5,7 @@
 #![allow(clippy::unwrap_used, reason = "a test that cannot go on has failed")]
 
 use std::collections::{BTreeMap, BTreeSet};
+use std::sync::Arc;
 
 use proptest::prelude::*;
 
@@ -153,9 +154,13 @@ enum Step {
 
 fn step() -> impl Strategy<Value = Step> {
     let writes = || prop::collection::vec(any::<Write>(), 1..4);
+    // Such as stand by themselves.
+    let plain = (prop::sample::select(vec![0, 1, 2, 3, 4, 8, 12, 14, 15]), any::<(u8, u8, u8)>());
+    let plain = plain.prop_map(|(what, (which, field, value))| (what, which, field, value));
     prop_oneof![
         5 => writes().prop_map(Step::Commit),
-        4 => writes().prop_map(Step::Pending),
+        2 => writes().prop_map(Step::Pending),
+        5 => prop::collection::vec(plain, 1..3).prop_map(Step::Pending),
         2 => any::<prop::sample::Index>().prop_map(Step::Confirm),
         2 => any::<prop::sample::Index>().prop_map(Step::Refuse),
         1 => Just(Step::Restart),
@@ -389,7 +394,7 @@ impl World {
     fn covered(&self) -> BTreeSet<i64> {
         let state = self.cache.snapshot().state;
         let sailing = state.schema.table_no("sailing").unwrap();
-        let covered = state.overlay.iter().flat_map(|overlay| overlay.base.rows());
+        let covered = state.overlay.iter().flat_map(|overlay| overlay.covered());
         let covered = covered.filter(|(table, _)| *table == sailing);
         let ids = covered.filter_map(|(table, slot)| match state.id(table, slot)?.to_id() {
             RowId::Int(id) => Some(id),
@@ -405,7 +410,7 @@ impl World {
         let state = &snapshot.state;
         let notes = snapshot.table::<BaseNote>().unwrap().here();
         let notes: Vec<BaseNote> = notes.collect();
-        let pending = state.overlay.iter().flat_map(|overlay| overlay.pending.iter());
+        let pending = state.overlay.iter().flat_map(|overlay| overlay.pending());
         let pending: Vec<(i64, Json)> =
             pending.map(|change| (change.number, stored_changes(state, change))).collect();
         self.cache = cache();
@@ -457,7 +462,7 @@ proptest! {
     ))]
 
     #[test]
-    fn pending_changes_lie_over_base_values(steps in prop::collection::vec(step(), 1..14)) {
+    fn pending_changes_lie_over_base_values(steps in prop::collection::vec(step(), 1..20)) {
         let (cache, base) = (cache(), cache());
         let queries = queries(&cache);
         let mut world = World { cache, base, pending: Vec::new(), last: 0, queries };
@@ -488,6 +493,52 @@ fn a_link_that_is_pending_says_to_which_table() {
     assert_eq!(row.get("about_type").unwrap(), Some(Value::from("port")));
     world.restart();
     world.check();
+}
+
+/// Rows that come to be covered share a version below, but only while no other commit is made; and no
+/// version below keeps earlier ones.
+#[test]
+fn what_lies_below_is_as_the_last_commit_left_it() {
+    let cache = cache();
+    let pending = |number: i64, id: i64| {
+        let late = |tx: &mut Transaction| tx.update("sailing", id, [("delay", 7)]);
+        cache.commit("shown", |tx| tx.write_over((number, 0), late).map(drop)).unwrap();
+    };
+    let below = |id: i64| {
+        let state = cache.snapshot().state;
+        let sailing = state.schema.table_no("sailing").unwrap();
+        let slot = state.slot(sailing, &RowId::Int(id)).unwrap().unwrap();
+        let below = state.overlay.as_ref().unwrap().below((sailing, slot)).unwrap().clone();
+        assert!(below.overlay.is_none());
+        below
+    };
+    let all = |tx: &mut Transaction| {
+        (0..40).try_for_each(|id| tx.insert("sailing", [("id", id), ("delay", 0)]))
+    };
+    cache.commit("loaded", all).unwrap();
+    (0..10).for_each(|id| pending(id, id));
+    assert!((0..10).all(|id| Arc::ptr_eq(&below(id), &below(0))));
+    for id in 10..20 {
+        cache.commit("written", |tx| tx.update("sailing", id, [("delay", 3)])).unwrap();
+        // A row that was covered before does not say what lies below the other one.
+        pending(2 * id, 0);
+        pending(2 * id + 1, id);
+    }
+    assert!((10..20).all(|id| (0..id).all(|other| !Arc::ptr_eq(&below(id), &below(other)))));
+    // One that stands by itself takes no other along.
+    let kept: Vec<_> = (0..20).filter(|id| *id != 5).map(|id| (id, below(id))).collect();
+    cache.commit("refused", |tx| Ok(tx.end_pending(5).is_some())).unwrap();
+    assert!(kept.iter().all(|(id, kept)| Arc::ptr_eq(&below(*id), kept)));
+    let end_all = |tx: &mut Transaction| {
+        tx.set_pending(Vec::new());
+        Ok(())
+    };
+    cache.commit("refused", end_all).unwrap();
+    let late = cache.query("SELECT id FROM sailing WHERE delay = 3 ORDER BY id", ()).unwrap();
+    let ids: Vec<Value> = late.read().unwrap().rows().map(|row| row.values()[0].clone()).collect();
+    assert_eq!(ids, (10..20).map(Value::Int).collect::<Vec<_>>());
+    let late = cache.query("SELECT id FROM sailing WHERE delay = 7", ()).unwrap();
+    assert!(late.read().unwrap().is_empty());
 }
 
 /// A result is computed while commits go on: it has the changes that were shown meanwhile, though

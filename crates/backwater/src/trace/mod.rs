@@ -20,7 +20,7 @@ pub use stream::DeltaStream;
 pub(crate) use stream::waker;
 pub(crate) use watch::PanicHandler;
 pub use watch::Watch;
-pub(crate) use watch::{HandleMove, Watchers};
+pub(crate) use watch::{HandleMove, WantsCommit, Watchers};
 
 use std::fmt;
 use std::ops::Deref;
@@ -185,7 +185,7 @@ impl Report {
     /// Whether the commit deleted a row.
     #[cfg(feature = "remote")]
     pub(crate) fn has_deleted(&self) -> bool {
-        self.0.changes.rows.iter().any(|row| row.happened == Happened::Deleted)
+        self.0.changes.rows.iter().any(|row| matches!(row.happened, Happened::Deleted))
     }
 
     /// The rows of one table that the commit changed.

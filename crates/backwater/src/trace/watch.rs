@@ -66,8 +66,13 @@ struct Watched {
     ended: AtomicBool,
 }
 
+/// Which commits a watcher is to hear of.
+pub(crate) type WantsCommit = Box<dyn Fn(&Report) -> bool + Send + Sync>;
+
 /// A watcher of whole commits.
 struct CommitWatcher {
+    /// Mostly all.
+    wants: Option<WantsCommit>,
     callback: Mutex<CommitCallback>,
     /// The last commit before it began.
     from: u64,
@@ -119,9 +124,14 @@ impl Watchers {
     }
 
     /// Adds a watcher that hears of the commits after that one.
-    pub(crate) fn add_of_commits(self: &Arc<Self>, from: u64, callback: CommitCallback) -> Watch {
+    pub(crate) fn add_of_commits(
+        self: &Arc<Self>,
+        from: u64,
+        wants: Option<WantsCommit>,
+        callback: CommitCallback,
+    ) -> Watch {
         let (callback, ended) = (Mutex::new(callback), AtomicBool::new(false));
-        let watcher = Arc::new(CommitWatcher { callback, from, ended });
+        let watcher = Arc::new(CommitWatcher { wants, callback, from, ended });
         Arc::make_mut(&mut lock(&self.of_commits)).push(watcher.clone());
         self.count.fetch_add(1, Ordering::AcqRel);
         Watch(Watching::Commits(CommitWatch { watchers: self.clone(), watcher }))
@@ -232,7 +242,8 @@ impl Watcher {
 
 impl CommitWatcher {
     fn deliver(&self, all: &Watchers, report: &Report) {
-        if self.ended.load(Ordering::Acquire) || report.number() <= self.from {
+        let is_wanted = || self.wants.as_ref().is_none_or(|wants| wants(report));
+        if self.ended.load(Ordering::Acquire) || report.number() <= self.from || !is_wanted() {
             return;
         }
         all.call("commits", || (lock(&self.callback))(report));

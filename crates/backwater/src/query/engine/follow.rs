@@ -17,6 +17,7 @@ use crate::query::plan::{Plan, Relation};
 use crate::query::result::delta::Delta;
 use crate::query::state::node::{NodeMove, Stretch, start, statement_starts};
 use crate::query::{BindingNo, DERIVED, Outcome, work};
+use crate::sorting;
 use crate::table::Slot;
 use crate::value::{Clock, Stopwatch};
 
@@ -70,7 +71,7 @@ impl Engine {
             }
         }
         let mut reached = outcomes.reached;
-        reached.sort_by_key(|reached| reached.node.number);
+        sorting::by_key(&mut reached, |reached| reached.node.number.0);
         reached
     }
 
@@ -314,7 +315,7 @@ impl Following<'_> {
                     divided.push((number, Cow::default()));
                 }
             }
-            divided.sort_unstable_by_key(|(number, _)| *number);
+            sorting::by_key(&mut divided, |(number, _)| number.0);
         }
         let search = self.watch.lap().map(|took| took / divided.len().max(1) as u32);
         for (number, given) in divided {

@@ -24,6 +24,7 @@ use crate::query::operator::view::View;
 use crate::query::plan::Plan;
 use crate::query::state::backlog::GroupLog;
 use crate::query::state::node::Node;
+use crate::sorting;
 
 /// Bindings of one shape for which changed tuples are looked for once.
 pub(super) struct Group {
@@ -213,7 +214,7 @@ impl Group {
         if !self.divides(plan) {
             let all = self.bindings().filter(|_| !tuples.is_empty());
             let mut divided: Divided<'t> = all.map(|of| (of, Cow::Borrowed(tuples))).collect();
-            divided.sort_unstable_by_key(|(number, _)| *number);
+            sorting::by_key(&mut divided, |(number, _)| number.0);
             return divided;
         }
         let known = (&engine.bindings, &engine.hasher);
@@ -245,7 +246,7 @@ impl Group {
         }
         let divided = divided.into_iter().map(|(number, tuples)| (number, Cow::Owned(tuples)));
         let mut divided: Divided<'t> = divided.collect();
-        divided.sort_unstable_by_key(|(number, _)| *number);
+        sorting::by_key(&mut divided, |(number, _)| number.0);
         divided
     }
 }

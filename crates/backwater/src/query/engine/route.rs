@@ -17,6 +17,7 @@ use crate::query::plan::{Plan, Relation};
 #[cfg(feature = "remote")]
 use crate::schema::TableNo;
 use crate::schema::{FieldNo, Schema};
+use crate::sorting;
 use crate::table::{State, TOGETHER};
 
 /// What a row of a source must hold in a field to concern a group: a value in one of these.
@@ -234,7 +235,7 @@ impl Routes {
                 self.each_of(row, &mut |readers| readers.each(&mut values, &mut send));
             }
         }
-        routed.works.sort_unstable_by_key(|(group, _)| *group);
+        sorting::by_key(&mut routed.works, |(group, _)| group.0.into());
         Works(routed.works.into())
     }
 }

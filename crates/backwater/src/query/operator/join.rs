@@ -37,6 +37,11 @@ pub(crate) struct TupleDelta {
 }
 
 impl TupleDelta {
+    /// Puts them into the order of their tuples.
+    pub(crate) fn put_in_order(all: &mut [Self]) {
+        all.sort_unstable_by(|one, other| one.tuple.cmp(&other.tuple));
+    }
+
     /// Whether a column of a tuple whose rows are the same surely holds what it held.
     pub(crate) fn stays(&self, column: ColumnNo) -> bool {
         let has_changed = |field: u32| field >= u64::BITS || self.fields >> field & 1 == 1;
@@ -219,7 +224,7 @@ pub(crate) fn changed_tuples(
         }
     });
     if !(is_one && calm) {
-        out.sort_unstable_by(|a, b| a.tuple.cmp(&b.tuple));
+        TupleDelta::put_in_order(&mut out);
         out.dedup_by(|next, first| {
             let same = next.tuple == first.tuple;
             if same {

@@ -15,6 +15,7 @@ use crate::query::plan::{Access, BoundPlan, Excerpt, Identity, JoinStep, Path, P
 use crate::query::result::missing::{Gathering, ShownTuples, views};
 use crate::query::state::ordered::Ordered;
 use crate::schema::{FieldNo, TableNo};
+use crate::sorting;
 use crate::table::{Cell, State};
 use crate::value::{RowId, Value};
 
@@ -111,7 +112,7 @@ impl Reading<'_> {
         if definition.is_one_row() {
             return;
         }
-        by.sort_by_key(|(field, _)| *field);
+        sorting::few(&mut by, |(one, _), (other, _)| one < other);
         by.dedup_by_key(|(field, _)| *field);
         if let [id] = *definition.id
             && let Some((_, value)) = by.iter().find(|(field, _)| *field == id)

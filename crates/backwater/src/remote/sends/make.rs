@@ -4,9 +4,12 @@
 use std::sync::Arc;
 use std::time::Duration;
 
+use base64::Engine as _;
+use base64::engine::general_purpose::URL_SAFE_NO_PAD;
+use compact_str::CompactString;
 use http::header::{CONTENT_TYPE, HeaderValue, IF_MATCH};
 
-use super::queue::{MadeRequest, SendEntry, SendPhase};
+use super::queue::{MadeRequest, SendEntry, SendKey, SendOrder, SendPhase};
 use super::{SendState, SentState};
 use crate::change::{BASE, Transaction};
 use crate::error::{Error, ErrorKind, Result};
@@ -20,6 +23,7 @@ use crate::remote::pending::{
 };
 use crate::remote::transport::Call;
 use crate::schema::{Schema, SendBody, SendRule, TableNo};
+use crate::sorting;
 use crate::table::{Cell, Edit, PendingChange, Row, Slot, Staged, State};
 use crate::typed::Found;
 use crate::value::{Json, RowId, Timestamp, Value};
@@ -39,42 +43,36 @@ enum Made {
 struct Merged {
     number: i64,
     change: Arc<PendingChange>,
-    key: Arc<str>,
+    key: SendKey,
 }
 
 /// What is noted of a change that is made: its row.
 struct SendNote {
-    number: i64,
+    order: Arc<SendOrder>,
     remote: Arc<str>,
-    rule: Arc<str>,
     /// Whether its rule asks what becomes of conflicts.
     is_guarded: bool,
     made_at: Timestamp,
-    about: Option<RowAt>,
-    change: Arc<PendingChange>,
-    variables: Vec<(String, String)>,
-    key: Arc<str>,
-    label: Arc<str>,
 }
 
 impl SendNote {
     fn write(&self, tx: &mut Transaction) {
-        let schema = tx.schema();
-        let table = self.about.map(|(table, _)| schema.table(table).name.to_string());
-        let row_id = self.about.and_then(|(table, slot)| tx.state.id(table, slot));
+        let (schema, order) = (tx.schema(), &*self.order);
+        let table = order.about.map(|(table, _)| schema.table(table).name.to_string());
+        let row_id = order.about.and_then(|(table, slot)| tx.state.id(table, slot));
         let row = PendingRow {
-            number: self.number,
+            number: order.change.number,
             remote: self.remote.to_string(),
-            send: self.rule.to_string(),
-            label: self.label.to_string(),
+            send: order.rule.to_string(),
+            label: order.label.to_string(),
             state: "waiting".to_owned(),
             made_at: Some(self.made_at),
             table_name: table,
             row_id: row_id.map(|id| id.to_id().to_string()),
-            key: self.key.to_string(),
-            variables: stored_variables(&self.variables),
-            changes: stored_changes(&tx.state, &self.change),
-            original: self.about.filter(|_| self.is_guarded).and_then(|at| below(&tx.state, at)),
+            key: order.key.to_string(),
+            variables: stored_variables(&order.variables),
+            changes: stored_changes(&tx.state, &order.change),
+            original: order.about.filter(|_| self.is_guarded).and_then(|at| below(&tx.state, at)),
             request: None,
             kept_for: None,
             failure: None,
@@ -125,7 +123,7 @@ impl RemoteInner {
             (new_key(&mut engine), engine.random_number())
         };
         let mut claim = Claim { remote: self, number: None, held: None };
-        let shared_label = Arc::<str>::from(&*label);
+        let shared_label = CompactString::from(&label);
         let made = self.cache().commit_pending(label, notes, |tx| {
             // Changes are numbered in the order of their commits.
             let number = self.cache().next_send();
@@ -147,26 +145,27 @@ impl RemoteInner {
                 let confirmed = (SendState::Confirmed, id);
                 return Ok(Made::Nothing(self.shared_send(number, confirmed)));
             }
-            let note = SendNote {
-                number,
-                remote: self.shared_name(),
+            let points = tx.state.points_of(&change);
+            let order = Arc::new(SendOrder {
                 rule: rule.name.clone(),
+                change,
+                about,
+                variables,
+                key: key.clone(),
+                label: shared_label,
+            });
+            let note = SendNote {
+                order: order.clone(),
+                remote: self.shared_name(),
                 is_guarded: rule.if_match.is_some(),
                 made_at: self.clock.now(),
-                about,
-                change: change.clone(),
-                variables: variables.clone(),
-                key: key.clone(),
-                label: shared_label.clone(),
             };
             tx.note_pending(move |tx| note.write(tx));
             let shared = self.shared_send(number, (SendState::Waiting { failed: None }, id));
-            let name = (rule.name.clone(), tx.state.points_of(&change));
-            let texts = (key.clone(), shared_label.clone());
-            let mut entry = SendEntry::new(shared.clone(), name, (change, about), variables, texts);
-            entry.after = after;
+            let mut entry = SendEntry::new(shared.clone(), order, points);
             // It has its place from here on, and its turn once it is committed.
-            self.sends().add(number, entry.in_the_making());
+            (entry.after, entry.phase) = (after, SendPhase::Committing);
+            self.sends().add(number, entry);
             claim.number = Some(number);
             Ok(Made::New(shared))
         })?;
@@ -189,9 +188,9 @@ impl RemoteInner {
                     drop(sends);
                     return Ok(self.shared_send(number, (SendState::Cancelled, None)));
                 };
-                entry.key = key;
                 entry.points = self.cache().snapshot().state.points_of(&change);
-                entry.change = change;
+                let order = Arc::make_mut(&mut entry.order);
+                (order.change, order.key) = (change, key);
                 entry.phase = SendPhase::Waiting;
                 let shared = entry.shared.clone();
                 drop(sends);
@@ -225,7 +224,7 @@ impl RemoteInner {
     }
 
     /// A key that no other request has.
-    pub(super) fn new_key(&self) -> Arc<str> {
+    pub(super) fn new_key(&self) -> SendKey {
         new_key(&mut self.engine())
     }
 
@@ -252,7 +251,8 @@ impl RemoteInner {
         // What is on the disk may be from before this, and is sent once more after a kill: that is
         // another request. One that makes a row is not: there must not be two.
         let makes_row = both.rows.iter().any(|row| matches!(row.edit, Edit::Insert(_)));
-        let known = self.sends().get(open).filter(|_| makes_row).map(|entry| entry.key.clone());
+        let known =
+            self.sends().get(open).filter(|_| makes_row).map(|entry| entry.order.key.clone());
         let key = known.unwrap_or_else(|| self.new_key());
         let changes = Value::from(stored_changes(&tx.state, &both));
         tx.update(PENDING, open, [("changes", changes), ("key", (&*key).into())])?;
@@ -306,12 +306,12 @@ impl RemoteInner {
         let sends = self.sends();
         let gone = || Error::new(ErrorKind::Stopped, "the change was taken back");
         let entry = sends.get(number).ok_or_else(gone)?;
-        let rule = schema.send(&entry.rule)?;
+        let rule = schema.send(&entry.order.rule)?;
         let made = match &entry.request {
             Some(made) => made.clone(),
             None => self.request_of_send(entry, rule, state)?,
         };
-        let key = entry.key.clone();
+        let key = entry.order.key.clone();
         drop(sends);
         let uri = made.url.parse::<http::Uri>().map_err(|error| {
             let message = format!("send rule \"{}\" makes no URL of this row", rule.name);
@@ -348,7 +348,7 @@ impl RemoteInner {
         let Some(entry) = sends.get_mut(number) else { return Ok(()) };
         let is_new = entry.request.as_ref() != Some(&made);
         entry.request = Some(made.clone());
-        let (tries, label) = (entry.tries, entry.label.clone());
+        let (tries, label) = (entry.tries, entry.order.label.clone());
         let _nobody = entry.shared.show(SendState::UnderWay { tries });
         drop(sends);
         self.note_pending(&format!("{label}: sent"), number, |row| {
@@ -401,7 +401,7 @@ impl RemoteInner {
             })?;
         }
         let state = self.cache().snapshot().state;
-        let pending = state.overlay.iter().flat_map(|overlay| overlay.pending.iter().cloned());
+        let pending = state.overlay.iter().flat_map(|overlay| overlay.pending().cloned());
         let pending: Vec<Arc<PendingChange>> = pending.collect();
         for row in rows.iter().filter(is_open).filter(|row| row.remote == self.name()) {
             let Some(change) = pending.iter().find(|change| change.number == row.number) else {
@@ -422,9 +422,16 @@ impl RemoteInner {
         let about = row.about(state);
         let id = about.and_then(|(table, slot)| state.id(table, slot)).map(|id| id.to_id());
         let shared = self.shared_send(row.number, (state_now, id));
-        let texts = (row.key.as_str().into(), row.label.as_str().into());
-        let rule = (Arc::from(row.send.as_str()), state.points_of(&change));
-        let mut entry = SendEntry::new(shared, rule, (change, about), row.variables(), texts);
+        let points = state.points_of(&change);
+        let order = SendOrder {
+            rule: row.send.as_str().into(),
+            change,
+            about,
+            variables: row.variables(),
+            key: row.key.as_str().into(),
+            label: row.label.as_str().into(),
+        };
+        let mut entry = SendEntry::new(shared, order.into(), points);
         entry.request = row.made_request();
         entry.first_sent = entry.request.as_ref().map(|_| 0);
         if is_conflict {
@@ -491,7 +498,7 @@ impl RemoteInner {
         };
         let mut rows: Vec<PendingRow> =
             rows.iter().filter_map(Found::known).filter(is_of).collect();
-        rows.sort_by_key(|row| row.number);
+        sorting::few(&mut rows, |one, other| one.number < other.number);
         if rows.is_empty() {
             return Ok(0);
         }
@@ -529,15 +536,14 @@ impl RemoteInner {
     }
 }
 
-fn new_key(engine: &mut Engine) -> Arc<str> {
-    let mut key = [0; 32];
-    for part in key.chunks_mut(16) {
-        let number = engine.random_number();
-        for (place, digit) in part.iter_mut().rev().enumerate() {
-            *digit = b"0123456789abcdef"[(number >> (4 * place) & 15) as usize];
-        }
+fn new_key(engine: &mut Engine) -> SendKey {
+    let mut bytes = [0; 16];
+    for part in bytes.chunks_mut(8) {
+        part.copy_from_slice(&engine.random_number().to_be_bytes());
     }
-    str::from_utf8(&key).unwrap_or_default().into()
+    let mut key = [0; 22];
+    let len = URL_SAFE_NO_PAD.encode_slice(bytes, &mut key).unwrap_or_default();
+    str::from_utf8(&key[..len]).unwrap_or_default().into()
 }
 
 /// Changes the row of a change, if it is there.
@@ -556,7 +562,7 @@ pub(super) fn change_row(
 /// A row as it is below pending changes.
 pub(super) fn below(state: &State, (table, slot): RowAt) -> Option<Json> {
     let overlay = state.overlay.as_deref();
-    let base = overlay.and_then(|overlay| overlay.base.get((table, slot)));
+    let base = overlay.and_then(|overlay| overlay.below((table, slot)));
     let version = base.map_or(state, |base| base);
     let row = Row { state: version, table, slot };
     version.table(table).is_row(slot).then(|| row.nested(0))

@@ -2,10 +2,11 @@
 //!
 //! It decides and keeps account, as the engine does for answers.
 
-use std::collections::{BTreeMap, BTreeSet, HashMap};
+use std::collections::{BTreeSet, HashMap, VecDeque};
 use std::sync::Arc;
 use std::time::Duration;
 
+use compact_str::CompactString;
 use rustc_hash::FxHashSet;
 
 use super::{SendState, SentState};
@@ -40,18 +41,27 @@ pub(in crate::remote) struct MadeRequest {
     pub(in crate::remote) if_match: Option<String>,
 }
 
-/// A change that has not arrived.
-pub(in crate::remote) struct SendEntry {
-    pub(in crate::remote) shared: Arc<SentState>,
+/// What tells a request from all others, as 22 characters.
+pub(in crate::remote) type SendKey = CompactString;
+
+/// What is to be sent.
+#[derive(Clone)]
+pub(in crate::remote) struct SendOrder {
     pub(in crate::remote) rule: Arc<str>,
     pub(in crate::remote) change: Arc<PendingChange>,
     /// The row that it is about.
     pub(in crate::remote) about: Option<RowAt>,
+    pub(in crate::remote) variables: Vec<(String, String)>,
+    pub(in crate::remote) key: SendKey,
+    pub(in crate::remote) label: CompactString,
+}
+
+/// A change that has not arrived.
+pub(in crate::remote) struct SendEntry {
+    pub(in crate::remote) shared: Arc<SentState>,
+    pub(in crate::remote) order: Arc<SendOrder>,
     /// The rows that its links are to point at.
     pub(in crate::remote) points: Vec<RowAt>,
-    pub(in crate::remote) variables: Vec<(String, String)>,
-    pub(in crate::remote) key: Arc<str>,
-    pub(in crate::remote) label: Arc<str>,
     /// The commit before the one that made it, in this run of the program.
     pub(in crate::remote) after: u64,
     /// The commit after which it was sent for the first time; 0 if another run of the program did.
@@ -76,22 +86,16 @@ impl SendEntry {
         SendCommits { made: self.after, sent: self.first_sent.unwrap_or(0) }
     }
 
+    /// One that waits for its turn.
     pub(in crate::remote) fn new(
         shared: Arc<SentState>,
-        (rule, points): (Arc<str>, Vec<RowAt>),
-        (change, about): (Arc<PendingChange>, Option<RowAt>),
-        variables: Vec<(String, String)>,
-        (key, label): (Arc<str>, Arc<str>),
+        order: Arc<SendOrder>,
+        points: Vec<RowAt>,
     ) -> Self {
         Self {
             shared,
-            rule,
-            change,
-            about,
+            order,
             points,
-            variables,
-            key,
-            label,
             after: 0,
             first_sent: None,
             request: None,
@@ -102,12 +106,6 @@ impl SendEntry {
         }
     }
 
-    /// Its turn does not come before it is committed.
-    pub(in crate::remote) fn in_the_making(mut self) -> Self {
-        self.phase = SendPhase::Committing;
-        self
-    }
-
     /// It waits for the program.
     pub(in crate::remote) fn hold(&mut self) {
         self.phase = SendPhase::Held;
@@ -115,12 +113,13 @@ impl SendEntry {
 
     /// The rows that it changes.
     pub(in crate::remote) fn rows(&self) -> impl Iterator<Item = RowAt> + '_ {
-        self.change.rows.iter().map(|row| (row.table, row.slot)).chain(self.about)
+        let rows = self.order.change.rows.iter().map(|row| (row.table, row.slot));
+        rows.chain(self.order.about)
     }
 
     /// The rows that it makes.
     fn inserts(&self) -> impl Iterator<Item = RowAt> + '_ {
-        let rows = self.change.rows.iter();
+        let rows = self.order.change.rows.iter();
         rows.filter(|row| matches!(row.edit, Edit::Insert(_))).map(|row| (row.table, row.slot))
     }
 }
@@ -140,7 +139,8 @@ pub(super) fn with_new_ids(
 /// The changes of one remote that have not arrived, in the order in which they were made.
 #[derive(Default)]
 pub(in crate::remote) struct SendQueue {
-    entries: BTreeMap<i64, Box<SendEntry>>,
+    /// In the order of their numbers; most come behind all others.
+    entries: VecDeque<(i64, SendEntry)>,
     calls: HashMap<u64, i64>,
     timers: BTreeSet<(Duration, i64)>,
     under_way: usize,
@@ -148,15 +148,25 @@ pub(in crate::remote) struct SendQueue {
 
 impl SendQueue {
     pub(in crate::remote) fn add(&mut self, number: i64, entry: SendEntry) {
-        self.entries.insert(number, Box::new(entry));
+        let place = match self.entries.back() {
+            Some((last, _)) if *last >= number => {
+                self.entries.partition_point(|(known, _)| *known < number)
+            }
+            _ => self.entries.len(),
+        };
+        self.entries.insert(place, (number, entry));
+    }
+
+    fn place(&self, number: i64) -> Option<usize> {
+        self.entries.binary_search_by_key(&number, |(known, _)| *known).ok()
     }
 
     pub(in crate::remote) fn get(&self, number: i64) -> Option<&SendEntry> {
-        self.entries.get(&number).map(|entry| &**entry)
+        self.place(number).map(|place| &self.entries[place].1)
     }
 
     pub(in crate::remote) fn get_mut(&mut self, number: i64) -> Option<&mut SendEntry> {
-        self.entries.get_mut(&number).map(|entry| &mut **entry)
+        self.place(number).map(|place| &mut self.entries[place].1)
     }
 
     pub(in crate::remote) fn len(&self) -> usize {
@@ -164,7 +174,7 @@ impl SendQueue {
     }
 
     pub(in crate::remote) fn numbers(&self) -> Vec<i64> {
-        self.entries.keys().copied().collect()
+        self.entries.iter().map(|(number, _)| *number).collect()
     }
 
     /// The change that a call carries.
@@ -178,7 +188,7 @@ impl SendQueue {
         let mut of_row = self.entries.iter_mut().rev();
         let (number, last) = of_row.find(|(_, entry)| entry.rows().any(|at| at == about))?;
         let is_open = last.phase == SendPhase::Waiting && last.request.is_none();
-        if !is_open || &*last.rule != rule || last.about != Some(about) {
+        if !is_open || &*last.order.rule != rule || last.order.about != Some(about) {
             return None;
         }
         last.phase = SendPhase::Committing;
@@ -211,7 +221,7 @@ impl SendQueue {
         due: Duration,
     ) {
         self.set_timer(number, Some(due));
-        let Some(entry) = self.entries.get_mut(&number) else { return };
+        let Some(entry) = self.get_mut(number) else { return };
         entry.first_sent.get_or_insert(commit);
         entry.phase = SendPhase::Sent(call);
         entry.tries += 1;
@@ -224,7 +234,7 @@ impl SendQueue {
         let number = self.calls.remove(&call)?;
         self.under_way -= 1;
         self.set_timer(number, None);
-        let entry = self.entries.get_mut(&number)?;
+        let entry = self.get_mut(number)?;
         entry.phase = SendPhase::Committing;
         Some(number)
     }
@@ -238,7 +248,7 @@ impl SendQueue {
     ) -> Wakers {
         let due = delay.map(|delay| at.ticks.saturating_add(delay));
         self.set_timer(number, due);
-        let Some(entry) = self.entries.get_mut(&number) else { return Wakers::default() };
+        let Some(entry) = self.get_mut(number) else { return Wakers::default() };
         entry.failures += 1;
         entry.phase = if due.is_some() { SendPhase::Later } else { SendPhase::Held };
         failure.again_at = delay.map(|delay| later(at.now, delay));
@@ -248,7 +258,8 @@ impl SendQueue {
     /// A change has come to its end.
     pub(in crate::remote) fn end(&mut self, number: i64) -> Option<SendEntry> {
         self.set_timer(number, None);
-        let entry = *self.entries.remove(&number)?;
+        let place = self.place(number)?;
+        let (_, entry) = self.entries.remove(place)?;
         if let SendPhase::Sent(call) = entry.phase {
             self.calls.remove(&call);
             self.under_way -= 1;
@@ -258,10 +269,11 @@ impl SendQueue {
 
     /// The changes that depend on one: they change a row that it makes, or point at it.
     pub(in crate::remote) fn dependents(&self, number: i64) -> Vec<i64> {
-        let Some(entry) = self.entries.get(&number) else { return Vec::new() };
+        let Some(entry) = self.get(number) else { return Vec::new() };
         let mut made: FxHashSet<RowAt> = entry.inserts().collect();
         let mut dependents = Vec::new();
-        for (other, entry) in self.entries.range(number + 1..) {
+        let others = self.place(number).map_or(0, |place| place + 1);
+        for (other, entry) in self.entries.range(others..) {
             if entry.rows().chain(entry.points.iter().copied()).any(|at| made.contains(&at)) {
                 dependents.push(*other);
                 made.extend(entry.inserts());
@@ -272,21 +284,22 @@ impl SendQueue {
 
     /// Rows have other ids, and lie elsewhere.
     pub(in crate::remote) fn renamed(&mut self, state: &State, renamed: &[RenamedRow]) {
-        for entry in self.entries.values_mut() {
+        for (_, entry) in &mut self.entries {
+            let order = Arc::make_mut(&mut entry.order);
             for row in renamed {
-                let mut change = entry.change.moved(&state.schema, row);
+                let mut change = order.change.moved(&state.schema, row);
                 let named = change.rows.iter_mut();
                 named
                     .filter(|of| (of.table, of.slot) == (row.table, row.to))
                     .for_each(|of| of.is_local = false);
-                entry.change = Arc::new(change);
-                if entry.about == Some((row.table, row.from)) {
-                    entry.about = Some((row.table, row.to));
+                order.change = Arc::new(change);
+                if order.about == Some((row.table, row.from)) {
+                    order.about = Some((row.table, row.to));
                     entry.shared.rename(row.new.clone());
                 }
             }
-            entry.points = state.points_of(&entry.change);
-            entry.variables = with_new_ids(&entry.variables, renamed);
+            entry.points = state.points_of(&order.change);
+            order.variables = with_new_ids(&order.variables, renamed);
         }
     }
 
@@ -298,7 +311,7 @@ impl SendQueue {
             && due <= at.ticks
         {
             self.timers.pop_first();
-            let Some(entry) = self.entries.get_mut(&number) else { continue };
+            let Some(entry) = self.get_mut(number) else { continue };
             entry.timer = None;
             match entry.phase {
                 SendPhase::Sent(call) => timed_out.push(call),
@@ -312,7 +325,7 @@ impl SendQueue {
     /// What waits for another try has it now.
     pub(in crate::remote) fn resume(&mut self) {
         for number in self.numbers() {
-            let Some(entry) = self.entries.get_mut(&number) else { continue };
+            let Some(entry) = self.get_mut(number) else { continue };
             let is_conflict = matches!(entry.shared.state(), SendState::Conflict { .. });
             if matches!(entry.phase, SendPhase::Later | SendPhase::Held) && !is_conflict {
                 entry.phase = SendPhase::Waiting;
@@ -323,7 +336,7 @@ impl SendQueue {
 
     /// Whether a change waits for its turn.
     pub(in crate::remote) fn has_waiting(&self) -> bool {
-        self.entries.values().any(|entry| entry.phase == SendPhase::Waiting)
+        self.entries.iter().any(|(_, entry)| entry.phase == SendPhase::Waiting)
     }
 
     pub(in crate::remote) fn next_wake(&self) -> Option<Duration> {
@@ -331,7 +344,7 @@ impl SendQueue {
     }
 
     fn set_timer(&mut self, number: i64, due: Option<Duration>) {
-        let Some(entry) = self.entries.get_mut(&number) else { return };
+        let Some(entry) = self.get_mut(number) else { return };
         if let Some(old) = std::mem::replace(&mut entry.timer, due) {
             self.timers.remove(&(old, number));
         }

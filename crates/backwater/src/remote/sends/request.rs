@@ -54,7 +54,7 @@ impl Subject<'_> {
     /// The version that has the row as it is below pending changes.
     fn below(&self) -> &State {
         let overlay = self.state.overlay.as_deref();
-        let base = overlay.and_then(|overlay| overlay.base.get((self.table, self.slot)));
+        let base = overlay.and_then(|overlay| overlay.below((self.table, self.slot)));
         // A row that only pending changes make has its id there all the same.
         base.map_or(self.state, |base| base)
     }
@@ -92,15 +92,15 @@ impl RemoteInner {
         rule: &SendRule,
         state: &State,
     ) -> Result<MadeRequest> {
-        let subject = entry.about.map(|(table, slot)| {
-            let rows = entry.change.rows.iter();
+        let subject = entry.order.about.map(|(table, slot)| {
+            let rows = entry.order.change.rows.iter();
             let edit = rows.filter(|row| (row.table, row.slot) == (table, slot));
             let row = edit.into_iter().next();
             let (edit, is_local) = (row.map(|row| &row.edit), row.is_some_and(|row| row.is_local));
             Subject { state, table, slot, edit, is_local }
         });
         let value = |name: &str| -> Option<Tree> {
-            let given = entry.variables.iter().find(|(known, _)| known == name);
+            let given = entry.order.variables.iter().find(|(known, _)| known == name);
             given
                 .map(|(_, value)| Tree::from(value.as_str()))
                 .or_else(|| subject.as_ref()?.named(name))

@@ -1,5 +1,7 @@
 //! What becomes of a change: confirmed, refused, tried again, or in conflict.
 
+use std::sync::Arc;
+
 use http::{Response, StatusCode};
 
 use super::make::{below, change_row};
@@ -41,7 +43,9 @@ impl RemoteInner {
     ) {
         let Some(number) = self.sends().returned(sent.call) else { return };
         let schema = self.schema();
-        let Some(rule) = self.sends().get(number).map(|entry| entry.rule.clone()) else { return };
+        let Some(rule) = self.sends().get(number).map(|entry| entry.order.rule.clone()) else {
+            return;
+        };
         let done = match schema.send(&rule) {
             Ok(rule) => match self.verdict(rule, result) {
                 Verdict::Confirmed(response) => self.confirm(number, rule, response.as_ref()),
@@ -107,8 +111,8 @@ impl RemoteInner {
     ) -> Result<()> {
         let known = self.sends().get(number).map(|entry| {
             let made = entry.request.as_ref().map(|made| made.url.clone());
-            let change = (entry.change.clone(), entry.commits());
-            (entry.label.clone(), change, entry.variables.clone(), made)
+            let change = (entry.order.change.clone(), entry.commits());
+            (entry.order.label.clone(), change, entry.order.variables.clone(), made)
         });
         let Some((label, (change, commits), variables, url)) = known else { return Ok(()) };
         let url = url.unwrap_or_default();
@@ -188,7 +192,7 @@ impl RemoteInner {
         }
         for change in tx.pending() {
             let Some((table, slot)) = change.local_row() else { continue };
-            let rule = self.sends().get(change.number).map(|entry| entry.rule.clone());
+            let rule = self.sends().get(change.number).map(|entry| entry.order.rule.clone());
             let rule = rule.and_then(|rule| schema.send(&rule).ok());
             let field = rule.and_then(|rule| rule.reference.as_deref());
             let field = field.and_then(|name| schema.table(table).field_no(name));
@@ -271,8 +275,9 @@ impl RemoteInner {
     fn refuse(&self, number: i64, failure: &Failure) -> Result<()> {
         let sends = self.sends();
         let Some(entry) = sends.get(number) else { return Ok(()) };
-        let (label, change, rule) = (entry.label.clone(), entry.change.clone(), entry.rule.clone());
-        let variables = entry.variables.clone();
+        let (label, change, rule) =
+            (entry.order.label.clone(), entry.order.change.clone(), entry.order.rule.clone());
+        let variables = entry.order.variables.clone();
         let dependents = sends.dependents(number);
         drop(sends);
         let after = Failure { message: format!("depended on: {label}"), ..failure.clone() };
@@ -318,7 +323,7 @@ impl RemoteInner {
         let Some((shared, tries, label)) = self
             .sends()
             .get(number)
-            .map(|entry| (entry.shared.clone(), entry.tries, entry.label.clone()))
+            .map(|entry| (entry.shared.clone(), entry.tries, entry.order.label.clone()))
         else {
             return Ok(());
         };
@@ -338,7 +343,7 @@ impl RemoteInner {
         let known = self
             .sends()
             .get(number)
-            .map(|entry| (entry.variables.clone(), entry.request.clone(), entry.failures));
+            .map(|entry| (entry.order.variables.clone(), entry.request.clone(), entry.failures));
         let Some((variables, made, failures)) = known else { return Ok(()) };
         // A server that says so whatever it is sent means something else.
         let is_enough = failures >= self.engine().limits.tries;
@@ -398,9 +403,10 @@ impl RemoteInner {
         let snapshot = self.cache().snapshot();
         let sends = self.sends();
         let entry = sends.get(number)?;
-        let (label, rule, about) = (entry.label.clone(), entry.rule.to_string(), entry.about?);
+        let (label, rule, about) =
+            (entry.order.label.clone(), entry.order.rule.to_string(), entry.order.about?);
         let schema = self.schema();
-        let written = entry.change.rows.iter().find(|row| (row.table, row.slot) == about);
+        let written = entry.order.change.rows.iter().find(|row| (row.table, row.slot) == about);
         let written = written.map(|row| row.edit.clone());
         drop(sends);
         let nothing = || Json::from_minified("{}".to_owned());
@@ -468,7 +474,7 @@ impl RemoteInner {
         let mut sends = self.sends();
         let Some(entry) = sends.get_mut(number) else { return Ok(()) };
         entry.request = None;
-        entry.key.clone_from(&key);
+        Arc::make_mut(&mut entry.order).key.clone_from(&key);
         drop(sends);
         self.note_pending("a change is made anew", number, |row| {
             row.request = None;
@@ -484,7 +490,7 @@ impl RemoteInner {
         if !is_free(entry.phase) {
             return Ok(false);
         }
-        let label = format!("{}: taken back", entry.label);
+        let label = format!("{}: taken back", entry.order.label);
         let mut all = sends.dependents(number);
         all.push(number);
         drop(sends);
@@ -538,7 +544,7 @@ impl RemoteInner {
         }
         let state = self.cache().snapshot().state;
         let is_shown = |number: &i64| {
-            let pending = state.overlay.iter().flat_map(|overlay| overlay.pending.iter());
+            let pending = state.overlay.iter().flat_map(|overlay| overlay.pending());
             pending.into_iter().any(|change| change.number == *number)
         };
         if gone.iter().any(is_shown) {
@@ -669,7 +675,7 @@ fn write_confirmed(
     request: Option<Request>,
     body: Option<&[u8]>,
 ) -> bool {
-    tx.lift();
+    tx.lift_rows_of(change);
     let gone = |row: &EditedRow| {
         let is_row = tx.state.table(row.table).is_row(row.slot);
         match row.edit {

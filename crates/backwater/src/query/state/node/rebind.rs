@@ -120,7 +120,7 @@ impl Node {
                 });
             });
         }
-        out.sort_unstable_by(|a, b| a.tuple.cmp(&b.tuple));
+        TupleDelta::put_in_order(&mut out);
         out.dedup_by(|a, b| a.tuple == b.tuple);
         out
     }
