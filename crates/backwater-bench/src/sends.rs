@@ -19,8 +19,10 @@ const PENDING: i64 = 100;
 /// measured.
 const BATCH: usize = 200;
 const BATCHES: usize = 201;
-/// How many changes wait at most before they are confirmed.
-const SENDS: usize = 50;
+/// How many changes are made in a run, and how many before it: the cache forgets an old commit with
+/// each new one, and what a run forgets is to be of its own kind, as in the baseline.
+const SENDS: usize = 48;
+const SENDS_BEFORE: usize = 16;
 /// What a view of the departures shows, and a counter above it.
 const QUERIES: [&str; 2] = [
     "SELECT status, count(*) AS n FROM sailing GROUP BY status",
@@ -92,6 +94,9 @@ pub(crate) fn shown(size: usize) -> anyhow::Result<Vec<Figure>> {
     let ours = cache(size)?;
     let plain = cache(size)?;
     let (remote, kept) = remote(&ours.0)?;
+    let send = |remote: &Remote, (id, minutes): (i64, i64)| {
+        remote.send("note", "delay", |tx| tx.update("sailing", id, [("delay_min", minutes)]))
+    };
     // Once for each row, so that they go side by side.
     let mut next = 0;
     let (send, commit) = alternate(
@@ -105,21 +110,18 @@ pub(crate) fn shown(size: usize) -> anyhow::Result<Vec<Figure>> {
                 }
             }
             remote.set_online(false);
-            let ids: Vec<(i64, i64)> = (0..SENDS)
-                .map(|_| {
-                    next = next % size as i64 + 1;
-                    (next, fastrand::i64(0..90))
-                })
-                .collect();
+            let mut id = || {
+                next = next % size as i64 + 1;
+                (next, fastrand::i64(0..90))
+            };
+            let before: Vec<(i64, i64)> = (0..SENDS_BEFORE).map(|_| id()).collect();
+            let ids: Vec<(i64, i64)> = (0..SENDS).map(|_| id()).collect();
+            for (id, minutes) in before {
+                drop((delay(&plain.0, id, minutes), send(&remote, (id, minutes))));
+            }
             ids
         },
-        |ids| {
-            let send = |(id, minutes): &&(i64, i64)| {
-                let fields = [("delay_min", *minutes)];
-                remote.send("note", "delay", |tx| tx.update("sailing", *id, fields)).is_ok()
-            };
-            ids.iter().filter(send).count()
-        },
+        |ids| ids.iter().filter(|of| send(&remote, **of).is_ok()).count(),
         |ids| ids.iter().filter(|(id, minutes)| delay(&plain.0, *id, *minutes).is_ok()).count(),
     );
     let each = |seconds: f64| seconds / SENDS as f64;

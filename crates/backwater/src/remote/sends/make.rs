@@ -4,8 +4,6 @@
 use std::sync::Arc;
 use std::time::Duration;
 
-use base64::Engine as _;
-use base64::engine::general_purpose::URL_SAFE_NO_PAD;
 use compact_str::CompactString;
 use http::header::{CONTENT_TYPE, HeaderValue, IF_MATCH};
 
@@ -537,14 +535,16 @@ impl RemoteInner {
 }
 
 fn new_key(engine: &mut Engine) -> SendKey {
-    let mut bytes = [0; 16];
-    for part in bytes.chunks_mut(8) {
-        part.copy_from_slice(&engine.random_number().to_be_bytes());
-    }
+    let number = u128::from(engine.random_number()) << 64 | u128::from(engine.random_number());
     let mut key = [0; 22];
-    let len = URL_SAFE_NO_PAD.encode_slice(bytes, &mut key).unwrap_or_default();
-    str::from_utf8(&key[..len]).unwrap_or_default().into()
+    for (place, digit) in key.iter_mut().enumerate() {
+        *digit = DIGITS[(number >> (6 * place)) as usize % DIGITS.len()];
+    }
+    str::from_utf8(&key).unwrap_or_default().into()
 }
+
+/// Those of base64 in URLs (RFC 4648, section 5).
+const DIGITS: &[u8; 64] = b"ABCDEFGHIJKLMNOPQRSTUVWXYZabcdefghijklmnopqrstuvwxyz0123456789-_";
 
 /// Changes the row of a change, if it is there.
 pub(super) fn change_row(
