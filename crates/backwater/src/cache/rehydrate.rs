@@ -1,6 +1,5 @@
 //! Tables that are loaded from the storage while the cache is already in use.
 
-use std::collections::BTreeSet;
 use std::fmt;
 use std::ops::RangeFull;
 use std::sync::Arc;
@@ -12,7 +11,7 @@ use crate::change::{Changes, Happened, OnDemand, RowChange};
 use crate::commit::{CommitKind, Writer};
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::Query;
-use crate::schema::TableNo;
+use crate::schema::{TableNo, table_set};
 use crate::storage::{Damage, Persister, SchemaChange, beyond, expired};
 #[cfg(feature = "threads")]
 use crate::sync::{Signal, Woken};
@@ -389,7 +388,7 @@ impl Cache {
         let owners = tables.iter().filter(|table| !schema.is_entries(**table));
         let names: Vec<&str> = owners.map(|table| &*schema.table(*table).name).collect();
         let label = format!("rehydrated {}", names.join(", "));
-        let ordered: BTreeSet<TableNo> = tables.iter().copied().collect();
+        let ordered = table_set(tables.iter().copied());
         let rows = ordered.into_iter().flat_map(|table| {
             let inserted = move |slot| RowChange { table, slot, happened: Happened::Inserted };
             here.table(table).iter().map(inserted)

@@ -4,7 +4,8 @@ use rustc_hash::FxHashMap;
 
 use super::{FieldSet, RowAt};
 use crate::schema::TableNo;
-use crate::table::Slot;
+use crate::sorting;
+use crate::table::{Slot, row_key};
 
 /// What a commit wrote of rows that recent commits had changed, whether or not it changed it. There
 /// may be very many, as where a long response is repeated: each takes few bytes.
@@ -71,10 +72,12 @@ impl WrittenAgain {
             return None;
         }
         for of_table in &mut self.fields {
-            of_table.sort_unstable();
+            let key = |(slot, number): &(Slot, u32)| u64::from(slot.0) << 32 | u64::from(*number);
+            sorting::by_key(of_table, key);
             of_table.dedup();
         }
-        self.gone.sort_unstable();
+        sorting::by_key(&mut self.gone, |(_, number)| *number);
+        sorting::by_key(&mut self.gone, |(row, _)| row_key(*row));
         self.gone.dedup();
         self.numbers = FxHashMap::default();
         Some(Box::new(self))

@@ -5,7 +5,7 @@ use rustc_hash::FxHashSet;
 use super::Transaction;
 use super::links::Target;
 use crate::error::{Error, ErrorKind, Result};
-use crate::schema::{FieldKind, FieldNo, OnDelete, TableNo};
+use crate::schema::{FieldKind, FieldNo, OnDelete, TableNo, table_set};
 use crate::table::{Cell, Slot};
 use crate::value::RowId;
 
@@ -144,7 +144,7 @@ impl Transaction {
     /// # Errors
     /// If a table is not loaded, and cannot be read.
     pub(crate) fn clear(&mut self) -> Result<()> {
-        self.need(|schema| schema.table_numbers().collect())?;
+        self.need(|schema| table_set(schema.table_numbers()))?;
         // Nothing of them is shown, nor sent.
         self.set_pending(Vec::new());
         let schema = self.schema();

@@ -3,7 +3,7 @@
 
 use super::Transaction;
 use crate::error::{Error, ErrorKind, Result};
-use crate::schema::TableNo;
+use crate::schema::{TableNo, table_set};
 use crate::table::{Row, Slot};
 use crate::value::Named;
 
@@ -72,7 +72,7 @@ impl Transaction {
         fields: impl Into<Named>,
     ) -> Result<usize> {
         let (number, fields) = (self.writable(table)?, fields.into());
-        self.lift_any_of(|_| [number].into());
+        self.lift_any_of(|_| table_set([number]));
         let slots = self.slots_where(number, holds)?;
         slots.iter().try_for_each(|slot| self.write(number, *slot, &fields))?;
         Ok(slots.len())
@@ -120,7 +120,7 @@ impl Transaction {
     /// The number of a table, which is loaded.
     fn readable(&mut self, name: &str) -> Result<TableNo> {
         let number = self.state.schema.table_no(name)?;
-        self.need(|_| [number].into())?;
+        self.need(|_| table_set([number]))?;
         Ok(number)
     }
 

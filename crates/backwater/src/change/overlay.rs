@@ -27,6 +27,9 @@ use crate::table::{
 };
 use crate::value::{Json, Named, RowId, Value};
 
+/// Only a remote makes changes that are pending; without one no code is made for them.
+const IS_MET: bool = cfg!(feature = "remote");
+
 /// The table of base values.
 pub(crate) const BASE: &str = "backwater_base";
 
@@ -152,15 +155,14 @@ impl Transaction {
     /// Whether a row is covered by a pending change that is not the one that is made.
     pub(crate) fn is_covered(&self, table: TableNo, slot: Slot) -> bool {
         let overlay = self.state.overlay.as_ref().or(self.before.overlay.as_ref());
-        let overlay = overlay.filter(|_| !self.covering.writes_pending);
+        let overlay = overlay.filter(|_| IS_MET && !self.covering.writes_pending);
         overlay.is_some_and(|overlay| overlay.covers(table, slot))
     }
 
     /// Notes that fields of a row are written, if the row was covered when the transaction began.
     pub(super) fn note_below(&mut self, at: RowAt, fields: &[(FieldNo, Staged<'_>)]) {
-        let Some(overlay) = self.before.overlay.as_ref().filter(|_| !self.writes_pending()) else {
-            return;
-        };
+        let overlay = self.before.overlay.as_ref();
+        let Some(overlay) = overlay.filter(|_| IS_MET && !self.writes_pending()) else { return };
         if overlay.covers(at.0, at.1) {
             self.covering.below.push((at, fields.iter().map(|(field, _)| *field).collect()));
         }
@@ -173,12 +175,12 @@ impl Transaction {
 
     fn is_lifted(&self) -> bool {
         let was = self.before.overlay.is_some() || self.covering.pending.is_some();
-        was && (self.state.overlay.is_none() || !self.covering.lifted.0.is_empty())
+        IS_MET && was && (self.state.overlay.is_none() || !self.covering.lifted.0.is_empty())
     }
 
     /// Gives all covered rows their base values, until the transaction ends.
     pub(crate) fn lift(&mut self) {
-        if self.covering.writes_pending {
+        if !IS_MET || self.covering.writes_pending {
             return;
         }
         self.write_notes();
@@ -193,7 +195,7 @@ impl Transaction {
     /// Gives some rows their base values, and the rows of a change; with them the rows of all changes
     /// that have to do with them. Where that is not known, it is all rows.
     fn lift_some(&mut self, change: Option<i64>, rows: &[RowAt]) {
-        if self.covering.writes_pending {
+        if !IS_MET || self.covering.writes_pending {
             return;
         }
         self.write_notes();
@@ -229,7 +231,8 @@ impl Transaction {
 
     /// Gives a row its base values, if it is covered.
     pub(super) fn lift_at(&mut self, table: TableNo, slot: Slot) {
-        if self.state.overlay.as_ref().is_some_and(|overlay| overlay.covers(table, slot)) {
+        let overlay = self.state.overlay.as_ref().filter(|_| IS_MET);
+        if overlay.is_some_and(|overlay| overlay.covers(table, slot)) {
             self.lift_some(None, &[(table, slot)]);
         }
     }
@@ -252,10 +255,9 @@ impl Transaction {
         slot: Slot,
         fields: &[(FieldNo, Staged<'_>)],
     ) {
-        let Some(overlay) = self.state.overlay.as_ref().filter(|_| !self.covering.writes_pending)
-        else {
-            return;
-        };
+        let overlay = self.state.overlay.as_ref();
+        let is_met = IS_MET && !self.covering.writes_pending;
+        let Some(overlay) = overlay.filter(|_| is_met) else { return };
         let definition = self.state.schema.table(table);
         let kind = |field: FieldNo| definition.field(field).kind;
         // A link that is a part of the id is not among the fields.
@@ -292,7 +294,7 @@ impl Transaction {
 
     /// The same if rows of some tables are covered.
     pub(super) fn lift_any_of(&mut self, tables: impl FnOnce(&Schema) -> BTreeSet<TableNo>) {
-        if self.state.overlay.is_some() && !self.covering.writes_pending {
+        if IS_MET && self.state.overlay.is_some() && !self.covering.writes_pending {
             self.lift_tables(&tables(&self.state.schema));
         }
     }
@@ -307,7 +309,8 @@ impl Transaction {
 
     /// The version in which a row is read: below pending changes, as that is what is written.
     pub(crate) fn version_of(&self, table: TableNo, slot: Slot) -> &State {
-        let overlay = self.state.overlay.as_ref().filter(|_| !self.covering.writes_pending);
+        let overlay = self.state.overlay.as_ref();
+        let overlay = overlay.filter(|_| IS_MET && !self.covering.writes_pending);
         overlay.and_then(|overlay| overlay.below((table, slot))).map_or(&self.state, |below| below)
     }
 
@@ -679,6 +682,9 @@ impl Transaction {
     /// from what is shown; and what was changed, if that is one pending change alone, of which it is
     /// known already.
     pub(super) fn end_covering(&mut self) -> (Option<Changes>, Option<Vec<RowChange>>) {
+        if !IS_MET {
+            return (None, None);
+        }
         self.cover();
         let covering = std::mem::take(&mut self.covering);
         let Covering { base, is_made, below, to_note, changed, .. } = covering;

@@ -12,7 +12,7 @@ use super::touched::TouchedRows;
 use super::withdraw::Withdrawal;
 use super::{Changes, History, Ingested, Remembered};
 use crate::error::{Error, ErrorKind, Result};
-use crate::schema::{FieldNo, Schema, TableDef, TableNo, TableOrigin};
+use crate::schema::{FieldNo, Schema, TableDef, TableNo, TableOrigin, table_set};
 use crate::table::{Cell, ONLY, Row, Slot, State};
 use crate::table::{Staged, StagedRow};
 use crate::value::{Named, RowId};
@@ -239,7 +239,7 @@ impl Transaction {
             return Err(Error::new(ErrorKind::Row, format!("\"{table}\" is not a one-row table"))
                 .help("name the row with `update`"));
         }
-        self.load(|schema| schema.with_entries(number).into_iter().collect())?;
+        self.load(|schema| table_set(schema.with_entries(number)))?;
         self.write(number, ONLY, &fields.into())
     }
 
@@ -319,9 +319,9 @@ impl Transaction {
             self.write_notes();
         }
         match self.definition(number).made {
-            TableOrigin::Declared => self
-                .load(|schema| schema.with_entries(number).into_iter().collect())
-                .map(|()| number),
+            TableOrigin::Declared => {
+                self.load(|schema| table_set(schema.with_entries(number))).map(|()| number)
+            }
             TableOrigin::List => {
                 let message = format!("\"{name}\" is the list that responses of a rule fill");
                 Err(Error::new(ErrorKind::Row, message).help("ingest a response by that rule"))

@@ -8,7 +8,7 @@ use serde_json::value::RawValue;
 use crate::change::Transaction;
 use crate::error::{Error, ErrorKind, Result};
 
-use crate::schema::{Schema, TableOrigin};
+use crate::schema::{Schema, TableOrigin, table_set};
 use crate::table::Snapshot;
 use crate::value::{Json, RowId, write_json_text};
 
@@ -137,7 +137,7 @@ impl Transaction {
     ///
     /// See [`Snapshot::export`] for an example.
     pub fn import(&mut self, text: impl AsRef<[u8]>) -> Result<usize> {
-        self.need(|schema| schema.table_numbers().collect())?;
+        self.need(|schema| table_set(schema.table_numbers()))?;
         self.all_or_nothing(|tx| {
             let mut rows = 0;
             for (number, line) in text.as_ref().split(|byte| *byte == b'\n').enumerate() {

@@ -29,6 +29,7 @@ pub(crate) use feed::{EventRule, FeedFormat, FeedRule, Resume};
 pub(crate) use names::Names;
 pub(crate) use places::{FieldPlaces, KnownPlaces};
 pub(crate) use pointer::{Pointer, write_part};
+pub(crate) use reach::table_set;
 pub(crate) use rule::{
     Asking, Format, Given, LaterPages, ListRule, NamedType, NextPage, OnError, ResponsePart, Rule,
     Scope, TakenFrom, TypeNo,

@@ -82,6 +82,13 @@ impl Schema {
                 next.extend(field.by().map(|by| by.table));
             }
         }
-        all.into_iter().flat_map(|table| self.written_with(table)).collect()
+        table_set(all.into_iter().flat_map(|table| self.written_with(table)))
     }
+}
+
+/// Some tables, each once. Collected, they would be sorted, by code that nothing else needs.
+pub(crate) fn table_set(tables: impl IntoIterator<Item = TableNo>) -> BTreeSet<TableNo> {
+    let mut set = BTreeSet::new();
+    set.extend(tables);
+    set
 }

@@ -12,7 +12,7 @@ use super::{migrate, retained};
 use crate::error::Result;
 use crate::schema::TableNo;
 use crate::sorting;
-use crate::table::{ONLY, Slot, State, Times};
+use crate::table::{ONLY, Slot, State, Times, row_key};
 
 /// The dirty rows of a cache, and the version of the tables that its storage holds.
 pub(crate) struct Outbox {
@@ -79,7 +79,7 @@ impl Side {
         let mut batch = BatchSide { form, now: now.clone(), digests, tables: Vec::new() };
         // A row that was not to be stored may be by now, without having changed.
         self.dirty.extend(&self.missing);
-        self.dirty.sort_unstable();
+        sorting::by_key(&mut self.dirty, |row| row_key(*row));
         self.dirty.dedup();
         for dirty in self.dirty.chunk_by(|a, b| a.0 == b.0) {
             let table = dirty[0].0;

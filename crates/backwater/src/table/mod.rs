@@ -61,6 +61,11 @@ pub(crate) use trie::Trie;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub(crate) struct Slot(pub(crate) u32);
 
+/// A row as one number, in the order of rows.
+pub(crate) fn row_key((table, slot): (TableNo, Slot)) -> u64 {
+    u64::from(table.0) << 32 | u64::from(slot.0)
+}
+
 /// The slot of a one-row table's row.
 pub(crate) const ONLY: Slot = Slot(0);
 

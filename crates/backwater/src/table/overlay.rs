@@ -13,7 +13,7 @@ use std::sync::{Arc, OnceLock};
 use smallvec::SmallVec;
 
 use super::parts::Parts;
-use super::{Cell, Slot, Staged, StagedEntry, State};
+use super::{Cell, Slot, Staged, StagedEntry, State, row_key};
 use crate::schema::{FieldKind, FieldNo, Schema, TableNo};
 use crate::sorting::{self, Numbered};
 use crate::value::RowId;
@@ -82,14 +82,14 @@ impl Layers {
     ) -> Self {
         let edited = edited_rows(&pending, 0);
         let is_edited =
-            |row: &RowAt| edited.binary_search_by_key(&key(*row), |(known, _)| *known).is_ok();
+            |row: &RowAt| edited.binary_search_by_key(&row_key(*row), |(known, _)| *known).is_ok();
         self.are_entangled |= !covered.iter().all(is_edited)
             || !pending.iter().all(|change| change.is_by_itself(&below.schema));
         (self.edited, self.pending) = (Parts::default(), Parts::default());
         self.edited.add(edited);
         self.pending.append(pending);
         let version = self.below.len() as u32;
-        self.covered.add(sorted(covered.iter().map(|row| (key(*row), version)).collect()));
+        self.covered.add(sorted(covered.iter().map(|row| (row_key(*row), version)).collect()));
         self.below.append(vec![below]);
         self
     }
@@ -129,7 +129,7 @@ impl Layers {
                 all.below.append(vec![layer.below.clone()]);
             }
             let version = all.below.len() as u32 - 1;
-            covered.extend(layer.covers.iter().map(|row| (key(*row), version)));
+            covered.extend(layer.covers.iter().map(|row| (row_key(*row), version)));
         }
         all.covered.add(sorted(covered));
         all.edited.add(edited_rows(&changes, all.pending.len()));
@@ -139,7 +139,7 @@ impl Layers {
 
     fn below(&self, row: RowAt) -> Option<&Arc<State>> {
         let version = self.covered.parts().find_map(|part| {
-            let place = part.binary_search_by_key(&key(row), |(known, _)| *known).ok()?;
+            let place = part.binary_search_by_key(&row_key(row), |(known, _)| *known).ok()?;
             Some(part[place].1)
         });
         self.below.get(version? as usize)
@@ -147,7 +147,7 @@ impl Layers {
 
     /// The changes that edit a row, in their order.
     fn editing(&self, row: RowAt) -> impl Iterator<Item = &Arc<PendingChange>> {
-        let row = key(row);
+        let row = row_key(row);
         let places = self.edited.parts().flat_map(move |part| {
             let of_row = &part[part.partition_point(|(known, _)| *known < row)..];
             of_row.iter().take_while(move |(known, _)| *known == row)
@@ -161,7 +161,7 @@ impl Layers {
 fn edited_rows(changes: &[Arc<PendingChange>], first: usize) -> Vec<Numbered> {
     let mut edited = Vec::with_capacity(changes.len());
     for (change, number) in changes.iter().zip(first as u32..) {
-        edited.extend(change.rows.iter().map(|row| (key((row.table, row.slot)), number)));
+        edited.extend(change.rows.iter().map(|row| (row_key((row.table, row.slot)), number)));
     }
     sorted(edited)
 }
@@ -169,11 +169,6 @@ fn edited_rows(changes: &[Arc<PendingChange>], first: usize) -> Vec<Numbered> {
 fn sorted(mut rows: Vec<Numbered>) -> Vec<Numbered> {
     sorting::numbers(&mut rows, &|one, other| one.cmp(&other));
     rows
-}
-
-/// A row as one number, in the order of rows.
-fn key((table, slot): RowAt) -> u64 {
-    u64::from(table.0) << 32 | u64::from(slot.0)
 }
 
 /// The row of such a number.
@@ -447,7 +442,7 @@ impl Overlay {
         let is_of = |row: RowAt| row.0 == table;
         let mut older = self.older.covered.parts();
         older.any(|part| {
-            let first = part.partition_point(|(row, _)| *row < key((table, Slot(0))));
+            let first = part.partition_point(|(row, _)| *row < row_key((table, Slot(0))));
             part.get(first).is_some_and(|(row, _)| is_of(row_of(*row)))
         }) || self.layers().iter().any(|layer| layer.covers.iter().any(|row| is_of(*row)))
     }

@@ -7,14 +7,14 @@
 mod json_patch;
 mod merge_patch;
 
-use std::collections::{BTreeMap, BTreeSet};
+use std::collections::BTreeMap;
 
 use serde_json::Value as Tree;
 use serde_json::value::RawValue;
 
 use crate::change::Transaction;
 use crate::error::{Error, ErrorKind, Result, either};
-use crate::schema::{FieldDef, FieldKind, FieldNo, Pointer, Schema, TableDef, TableNo};
+use crate::schema::{FieldDef, FieldKind, FieldNo, Pointer, Schema, TableDef, TableNo, table_set};
 use crate::table::{ONLY, Row, Slot, Staged, StagedEntry, StagedRow, TARGET, field_no};
 use crate::value::{Document, Json, Named, RowId, Value};
 
@@ -39,8 +39,8 @@ impl Transaction {
         }
         let schema = self.schema();
         let known = names.filter_map(|name| schema.table_no(&name).ok());
-        let known: BTreeSet<TableNo> = known.collect();
-        self.need(|schema| known.iter().flat_map(|table| schema.written_with(*table)).collect())
+        let known = table_set(known);
+        self.need(|schema| table_set(known.iter().flat_map(|table| schema.written_with(*table))))
     }
 
     pub(crate) fn all_or_nothing<T>(

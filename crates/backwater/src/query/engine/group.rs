@@ -196,7 +196,7 @@ impl Group {
             values.iter().for_each(|value| intervals.holding(value, |of| found.push(of)));
         }
         if values.len() > 1 || part.is_several() {
-            found.sort_unstable();
+            sorting::by_key(&mut found, |number: &BindingNo| number.0);
             found.dedup();
         }
         found
