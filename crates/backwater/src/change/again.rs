@@ -72,8 +72,7 @@ impl WrittenAgain {
             return None;
         }
         for of_table in &mut self.fields {
-            let key = |(slot, number): &(Slot, u32)| u64::from(slot.0) << 32 | u64::from(*number);
-            sorting::by_key(of_table, key);
+            of_table.sort_unstable();
             of_table.dedup();
         }
         sorting::by_key(&mut self.gone, |(_, number)| *number);

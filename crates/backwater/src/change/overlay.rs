@@ -11,7 +11,7 @@
 
 use std::cell::OnceCell;
 use std::collections::BTreeSet;
-use std::sync::Arc;
+use std::sync::{Arc, OnceLock};
 
 use smallvec::SmallVec;
 
@@ -32,6 +32,29 @@ const IS_MET: bool = cfg!(feature = "remote");
 
 /// The table of base values.
 pub(crate) const BASE: &str = "backwater_base";
+
+/// What lifts and covers. It is known once something may be pending, so that a program without a
+/// remote does not contain it.
+struct Ways {
+    lift: fn(&mut Transaction),
+    lift_some: fn(&mut Transaction, Option<i64>, &[RowAt]),
+    end: fn(&mut Transaction) -> Ended,
+}
+
+/// What became of base values, if they differ from what is shown; and what was changed, if that is
+/// known.
+type Ended = (Option<Changes>, Option<Vec<RowChange>>);
+
+static WAYS: OnceLock<Ways> = OnceLock::new();
+
+/// Something may be pending from here on.
+fn make_ways_known() {
+    WAYS.get_or_init(|| Ways {
+        lift: Transaction::lift_known,
+        lift_some: Transaction::lift_some_known,
+        end: Transaction::end_covering_known,
+    });
+}
 
 /// What a transaction knows of pending changes.
 #[derive(Default)]
@@ -180,9 +203,15 @@ impl Transaction {
 
     /// Gives all covered rows their base values, until the transaction ends.
     pub(crate) fn lift(&mut self) {
-        if !IS_MET || self.covering.writes_pending {
-            return;
+        if IS_MET
+            && !self.covering.writes_pending
+            && let Some(ways) = WAYS.get()
+        {
+            (ways.lift)(self);
         }
+    }
+
+    fn lift_known(&mut self) {
         self.write_notes();
         let Some(overlay) = self.state.overlay.clone() else { return };
         self.about_to_write_all();
@@ -195,9 +224,15 @@ impl Transaction {
     /// Gives some rows their base values, and the rows of a change; with them the rows of all changes
     /// that have to do with them. Where that is not known, it is all rows.
     fn lift_some(&mut self, change: Option<i64>, rows: &[RowAt]) {
-        if !IS_MET || self.covering.writes_pending {
-            return;
+        if IS_MET
+            && !self.covering.writes_pending
+            && let Some(ways) = WAYS.get()
+        {
+            (ways.lift_some)(self, change, rows);
         }
+    }
+
+    fn lift_some_known(&mut self, change: Option<i64>, rows: &[RowAt]) {
         self.write_notes();
         let Some(overlay) = self.state.overlay.clone() else { return };
         // Of what can be taken back, and of what was covered again, it would have to be known.
@@ -327,6 +362,7 @@ impl Transaction {
 
     /// Sets which changes are pending.
     pub(crate) fn set_pending(&mut self, pending: Vec<Arc<PendingChange>>) {
+        make_ways_known();
         self.lift();
         self.covering.pending = Some(pending);
     }
@@ -403,6 +439,7 @@ impl Transaction {
         (number, seed): (i64, u64),
         write: impl FnOnce(&mut Self) -> Result<T, E>,
     ) -> Result<(T, Arc<PendingChange>), E> {
+        make_ways_known();
         self.cover();
         let is_first = self.touched.is_empty();
         let written = (!is_first).then(|| Arc::new(self.state.clone()));
@@ -681,10 +718,14 @@ impl Transaction {
     /// Ends the transaction's pending changes: gives what became of base values, if they differ
     /// from what is shown; and what was changed, if that is one pending change alone, of which it is
     /// known already.
-    pub(super) fn end_covering(&mut self) -> (Option<Changes>, Option<Vec<RowChange>>) {
-        if !IS_MET {
-            return (None, None);
+    pub(super) fn end_covering(&mut self) -> Ended {
+        match WAYS.get().filter(|_| IS_MET) {
+            Some(ways) => (ways.end)(self),
+            None => (None, None),
         }
+    }
+
+    fn end_covering_known(&mut self) -> Ended {
         self.cover();
         let covering = std::mem::take(&mut self.covering);
         let Covering { base, is_made, below, to_note, changed, .. } = covering;

@@ -19,8 +19,10 @@ pub(crate) use ring::Ring;
 pub use stream::DeltaStream;
 pub(crate) use stream::waker;
 pub(crate) use watch::PanicHandler;
+#[cfg(feature = "remote")]
+pub(crate) use watch::WantsCommit;
 pub use watch::Watch;
-pub(crate) use watch::{HandleMove, WantsCommit, Watchers};
+pub(crate) use watch::{HandleMove, Watchers};
 
 use std::fmt;
 use std::ops::Deref;
