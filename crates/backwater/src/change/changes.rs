@@ -9,11 +9,9 @@ use super::again::WrittenAgain;
 use super::since::Since;
 use super::touched::TouchedRows;
 use crate::schema::{FieldNo, TableNo};
-use crate::table::{Cell, Quads, RowCells, Slot, State, TOGETHER};
+use crate::table::{Cell, Quads, RowAt, RowCells, Slot, State, TOGETHER};
 use crate::value::{RowId, Value};
 
-/// Where a row lies.
-pub(crate) type RowAt = (TableNo, Slot);
 /// A row, and a bit for each of its first 64 fields that were written.
 pub(crate) type WrittenRow = (RowAt, u64);
 

@@ -31,7 +31,7 @@ pub(crate) use answers::ANSWERS;
 use changes::changed_rows;
 pub use changes::{Change, ChangeKind, FieldChange};
 pub(crate) use changes::{
-    ChangedRows, Changes, FieldSet, Happened, RowAt, RowChange, WrittenRow, compare,
+    ChangedRows, Changes, FieldSet, Happened, RowChange, WrittenRow, compare,
 };
 pub(crate) use history::{History, Later};
 pub use ingested::{Ingested, IngestedTable, Skipped, Totals, UnplacedValues};
@@ -43,6 +43,8 @@ pub(crate) use on_demand::OnDemand;
 pub(crate) use overlay::BASE;
 pub(crate) use remembered::Remembered;
 pub(crate) use touched::{Touched, TouchedRows};
+
+use crate::table::RowAt;
 pub use transaction::Transaction;
 pub(crate) use withdraw::Withdrawal;
 use withdraw::entries_of;

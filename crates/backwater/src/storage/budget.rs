@@ -7,8 +7,8 @@ use std::collections::BinaryHeap;
 use rustc_hash::FxHashMap;
 
 use super::form::{Form, Stored, stored};
-use crate::change::RowAt;
 use crate::schema::{FieldKind, TableNo, TableOrigin};
+use crate::table::RowAt;
 use crate::table::{Cell, OWNER, State};
 
 /// What is only ever kept or dropped together: a row with the entries of its to-many links, or a

@@ -61,8 +61,11 @@ pub(crate) use trie::Trie;
 #[derive(Debug, Clone, Copy, PartialEq, Eq, Hash, PartialOrd, Ord)]
 pub(crate) struct Slot(pub(crate) u32);
 
+/// Where a row lies.
+pub(crate) type RowAt = (TableNo, Slot);
+
 /// A row as one number, in the order of rows.
-pub(crate) fn row_key((table, slot): (TableNo, Slot)) -> u64 {
+pub(crate) fn row_key((table, slot): RowAt) -> u64 {
     u64::from(table.0) << 32 | u64::from(slot.0)
 }
 

@@ -13,12 +13,10 @@ use std::sync::{Arc, OnceLock};
 use smallvec::SmallVec;
 
 use super::parts::Parts;
-use super::{Cell, Slot, Staged, StagedEntry, State, row_key};
+use super::{Cell, RowAt, Slot, Staged, StagedEntry, State, row_key};
 use crate::schema::{FieldKind, FieldNo, Schema, TableNo};
 use crate::sorting::{self, Numbered};
 use crate::value::RowId;
-
-type RowAt = (TableNo, Slot);
 
 /// The pending changes of a version, in their order, and for each row that they cover, entries of
 /// to-many links among them, a version that has it as it is below: with its base values, or without
@@ -289,8 +287,8 @@ impl Overlay {
     /// the numbers of the changes, and the rows in their order. `None` if that is not known to be all
     /// that depends on them, or if it is much.
     ///
-    /// A change stands by itself if it writes plain fields of rows that it is about, and neither
-    /// deletes nor links anything that others may write.
+    /// A change stands by itself if it covers no rows but those that it edits, and neither deletes any,
+    /// nor writes to-many links, nor concerns a table with unique keys.
     pub(crate) fn apart(
         &self,
         change: Option<i64>,

@@ -22,11 +22,9 @@ use crate::remote::pending::{
 use crate::remote::transport::Call;
 use crate::schema::{Schema, SendBody, SendRule, TableNo};
 use crate::sorting;
-use crate::table::{Cell, Edit, PendingChange, Row, Slot, Staged, State};
+use crate::table::{Cell, Edit, PendingChange, Row, RowAt, Slot, Staged, State};
 use crate::typed::Found;
 use crate::value::{Json, RowId, Timestamp, Value};
-
-type RowAt = (TableNo, Slot);
 
 /// What became of a change that was made.
 enum Made {

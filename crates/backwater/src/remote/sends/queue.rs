@@ -13,10 +13,7 @@ use super::{SendState, SentState};
 use crate::remote::answer::Failure;
 use crate::remote::awaited::Wakers;
 use crate::remote::engine::{Moment, later};
-use crate::schema::TableNo;
-use crate::table::{Edit, PendingChange, RenamedRow, Slot, State};
-
-type RowAt = (TableNo, Slot);
+use crate::table::{Edit, PendingChange, RenamedRow, RowAt, State};
 
 /// Where a change stands that has not arrived.
 #[derive(Debug, Clone, Copy, PartialEq, Eq)]

@@ -17,11 +17,9 @@ use crate::remote::pending::{PENDING, PendingRow, read_changes, stored_changes, 
 use crate::remote::response::refused;
 use crate::remote::url;
 use crate::schema::{OnConflict, Rule, Schema, SendRule, TableNo};
-use crate::table::{Cell, Edit, EditedRow, PendingChange, RenamedRow, Slot, Staged};
+use crate::table::{Cell, Edit, EditedRow, PendingChange, RenamedRow, RowAt, Staged};
 use crate::trace::Report;
 use crate::value::{Json, RowId};
-
-type RowAt = (TableNo, Slot);
 
 /// What a server's answer means for a change.
 enum Verdict {
