@@ -63,7 +63,7 @@ impl<'a> RowCells<'a> {
 
     /// Has the row come from memory; nothing waits for it.
     #[inline]
-    pub(super) fn fetch(self) {
+    pub(crate) fn fetch(self) {
         std::hint::black_box((self.words.first().copied(), self.words.last().copied()));
     }
 

@@ -14,11 +14,9 @@ use crate::query::expr::scalar::{Affinity, Scalar};
 use crate::query::expr::shape::compared;
 use crate::query::expr::{ColumnNo, Comparison, Expr, NoColumns};
 use crate::query::plan::{Plan, Relation};
-#[cfg(feature = "remote")]
-use crate::schema::TableNo;
-use crate::schema::{FieldNo, Schema};
+use crate::schema::{FieldNo, Schema, TableNo};
 use crate::sorting;
-use crate::table::{State, TOGETHER};
+use crate::table::{RowCells, RowReader, State, TOGETHER};
 
 /// What a row of a source must hold in a field to concern a group: a value in one of these.
 #[derive(Debug, Clone)]
@@ -128,18 +126,13 @@ impl Readers {
     }
 
     /// What a row held and holds in the fields by which groups are found.
-    fn values<'c>(&self, row: &RowChange, changes: &'c Changes, read: &mut Vec<Sides<'c>>) {
+    fn values<'c>(&self, row: &VersionsOfRow<'c>, read: &mut Vec<Sides<'c>>) {
         for (field, _) in &self.by_value {
-            let value = |state: &'c State| Scalar::of_cell(state, row.table, row.slot, *field);
-            let before = match row.happened {
-                Happened::Inserted => Scalar::Null,
-                _ => value(&changes.before),
+            let value = |version: &Option<RowOf<'c>>| match version {
+                Some((state, cells)) => Scalar::of(state, row.table, *field, cells.cell(*field)),
+                None => Scalar::Null,
             };
-            let after = match row.happened {
-                Happened::Deleted => Scalar::Null,
-                _ => value(&changes.after),
-            };
-            read.push((before, after));
+            read.push((value(&row.before), value(&row.after)));
         }
     }
 
@@ -157,6 +150,41 @@ impl Readers {
 
 /// What a field held, and what it holds.
 type Sides<'c> = (Scalar<'c>, Scalar<'c>);
+
+/// A row of a version of the tables.
+type RowOf<'c> = (&'c State, RowCells<'c>);
+
+/// A row before and after a commit.
+struct VersionsOfRow<'c> {
+    table: TableNo,
+    before: Option<RowOf<'c>>,
+    after: Option<RowOf<'c>>,
+}
+
+/// What reads the rows of a table before and after a commit.
+struct Versions<'c> {
+    changes: &'c Changes,
+    table: TableNo,
+    before: RowReader<'c>,
+    after: RowReader<'c>,
+}
+
+impl<'c> Versions<'c> {
+    fn of(changes: &'c Changes, table: TableNo) -> Self {
+        let reader = |state: &'c State| state.table(table).reader();
+        Self { changes, table, before: reader(&changes.before), after: reader(&changes.after) }
+    }
+
+    fn row(&mut self, row: &RowChange) -> VersionsOfRow<'c> {
+        let was = !matches!(row.happened, Happened::Inserted);
+        let is = !matches!(row.happened, Happened::Deleted);
+        VersionsOfRow {
+            table: self.table,
+            before: was.then(|| (&*self.changes.before, self.before.row(row.slot))),
+            after: is.then(|| (&*self.changes.after, self.after.row(row.slot))),
+        }
+    }
+}
 
 impl Routes {
     pub(super) fn new(schema: &Schema) -> Self {
@@ -216,13 +244,34 @@ impl Routes {
         }
     }
 
+    /// Whether it matters to anyone which values a changed row held or holds.
+    fn asks_values(&self, row: &RowChange) -> bool {
+        let mut asks = false;
+        self.each_of(row, &mut |readers| asks |= !readers.by_value.is_empty());
+        asks
+    }
+
     /// The changes that each group has to look at.
     pub(super) fn route(&self, changes: &Changes) -> Works {
         let (mut routed, mut read) = (Routed::default(), Vec::new());
+        let mut tables: Option<Versions<'_>> = None;
+        let mut asked: SmallVec<[(&RowChange, VersionsOfRow<'_>); TOGETHER]> = SmallVec::new();
         for (rows, first) in changes.rows.chunks(TOGETHER).zip((0..).step_by(TOGETHER)) {
             read.clear();
-            for row in rows {
-                self.each_of(row, &mut |readers| readers.values(row, changes, &mut read));
+            for row in rows.iter().filter(|row| self.asks_values(row)) {
+                let tables = match &mut tables {
+                    Some(tables) if tables.table == row.table => tables,
+                    tables => tables.insert(Versions::of(changes, row.table)),
+                };
+                asked.push((row, tables.row(row)));
+            }
+            if rows.len() > 1 {
+                let versions =
+                    asked.iter().flat_map(|(_, row)| row.before.iter().chain(&row.after));
+                versions.for_each(|(_, cells)| cells.fetch());
+            }
+            for (row, versions) in asked.drain(..) {
+                self.each_of(row, &mut |readers| readers.values(&versions, &mut read));
             }
             let mut values = read.iter();
             for (row, number) in rows.iter().zip(first..) {

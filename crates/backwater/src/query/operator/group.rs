@@ -219,16 +219,22 @@ impl RowOperator for Grouping {
             let key = || view.key(&tuple.tuple);
             touched.push(groups.update(self, params, &view.row(&tuple.tuple), key, times));
         };
-        each_fetched(tuples, &|tuple| before.fetch(&tuple.tuple), &mut |tuple| {
-            if moved(tuple) && tuple.before {
-                update(before, tuple, -1);
-            }
-        });
-        each_fetched(tuples, &|tuple| after.fetch(&tuple.tuple), &mut |tuple| {
-            if moved(tuple) && tuple.after {
-                update(after, tuple, 1);
-            }
-        });
+        let mut reads = false;
+        self.each_expr(&mut |_| reads = true);
+        for (view, times) in [(before, -1), (after, 1)] {
+            let is_there = |tuple: &TupleDelta| if times < 0 { tuple.before } else { tuple.after };
+            let counts = |tuple: &TupleDelta| moved(tuple) && is_there(tuple);
+            let fetch = |tuple: &TupleDelta| {
+                if reads && counts(tuple) {
+                    view.fetch(&tuple.tuple);
+                }
+            };
+            each_fetched(tuples, &fetch, &mut |tuple| {
+                if counts(tuple) {
+                    update(view, tuple, times);
+                }
+            });
+        }
         touched.sort_unstable();
         touched.dedup();
         let mut edits = RowEdits::new();

@@ -7,14 +7,15 @@ use crate::query::expr::{ColumnNo, Expr};
 use crate::query::operator::describe::{self, Printed};
 use crate::query::operator::filter::Filter;
 use crate::query::operator::link_join::LinkJoin;
+use crate::query::operator::scanned::ScannedRow;
 use crate::query::operator::view::{NONE, Tuple, View};
 use crate::query::operator::walk::{Pins, Walk};
 use crate::query::plan::explain::Operator;
 use crate::query::plan::text::PlanNames;
 use crate::query::plan::{Access, Path, Relation, Rows};
 use crate::query::work;
-use crate::schema::FieldNo;
-use crate::table::{Slot, each_fetched};
+use crate::schema::{FieldNo, TableNo};
+use crate::table::{Slot, TOGETHER, each_fetched};
 
 /// A tuple of which a row changed: whether it belongs to the result before and after.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -189,17 +190,24 @@ pub(crate) fn changed_tuples(
         });
         return alone.collect();
     }
+    let mut out = TupleDeltas::new();
+    if !plan.joins() {
+        for starts in starts.chunk_by(|one, other| one.source == other.source) {
+            match plan.sources[starts[0].source].relation {
+                Relation::Table(table) => alone(before, after, params, (table, starts), &mut out),
+                Relation::Statement(..) => {
+                    out.extend(starts.iter().filter_map(|start| derived_alone(&old, &new, start)));
+                }
+            }
+        }
+        return out;
+    }
     let fetch = |start: &Start| {
         if let Relation::Table(table) = plan.sources[start.source].relation {
             before.state.table(table).fetch(start.slot);
             after.state.table(table).fetch(start.slot);
         }
     };
-    let mut out = TupleDeltas::new();
-    if !plan.joins() {
-        each_fetched(starts, &fetch, &mut |start| out.extend(alone(&old, &new, start)));
-        return out;
-    }
     each_fetched(starts, &fetch, &mut |start| {
         let mut add = |tuple: &[Slot], before: bool, after: bool| {
             let tuple = Tuple::from_slice(tuple);
@@ -242,8 +250,45 @@ pub(crate) fn changed_tuples(
     out
 }
 
-/// The same where no row goes with another one.
-fn alone(old: &Walk<'_, '_>, new: &Walk<'_, '_>, start: &Start) -> Option<TupleDelta> {
+/// The same of rows of a table that go with no other ones.
+fn alone<'a>(
+    before: &View<'a>,
+    after: &View<'a>,
+    params: &'a [Scalar<'static>],
+    (table, starts): (TableNo, &[Start]),
+    out: &mut TupleDeltas,
+) {
+    let source = starts[0].source;
+    let checks = &after.plan.paths[source].checks;
+    let none = Tuple::from_elem(NONE, after.plan.sources.len());
+    let (mut old, mut new) = (before.row_finder(table), after.row_finder(table));
+    let mut rows: SmallVec<[(Option<ScannedRow<'a>>, Option<ScannedRow<'a>>); TOGETHER]> =
+        SmallVec::new();
+    for some in starts.chunks(TOGETHER) {
+        for start in some {
+            // A row that stays where it is, and of which nothing is asked, is not looked at.
+            let now = (start.structure || !checks.is_empty()).then(|| new(start.slot)).flatten();
+            rows.push((start.structure.then(|| old(start.slot)).flatten(), now));
+        }
+        if some.len() > 1 {
+            rows.iter().for_each(|(old, new)| old.iter().chain(new).for_each(ScannedRow::fetch));
+        }
+        for (start, (old, new)) in some.iter().zip(rows.drain(..)) {
+            let belongs = |row: &ScannedRow<'a>| row.meets(checks, params);
+            let stays = !start.structure && checks.is_empty();
+            let after = stays || new.as_ref().is_some_and(belongs);
+            let before = if start.structure { old.as_ref().is_some_and(belongs) } else { after };
+            if before || after {
+                let mut tuple = none.clone();
+                tuple[source] = start.slot;
+                out.push(start.tuple(tuple, before, after));
+            }
+        }
+    }
+}
+
+/// The same of the row of another statement.
+fn derived_alone(old: &Walk<'_, '_>, new: &Walk<'_, '_>, start: &Start) -> Option<TupleDelta> {
     let mut tuple = Tuple::from_elem(NONE, new.view.plan.sources.len());
     tuple[start.source] = start.slot;
     let path = &new.view.plan.paths[start.source];

@@ -1,7 +1,7 @@
 //! Rows of a table that a statement goes through one after the other, a chunk at a time.
 
 use crate::query::expr::scalar::Scalar;
-use crate::query::expr::{ColumnNo, Columns};
+use crate::query::expr::{ColumnNo, Columns, Expr};
 use crate::query::operator::filter::Filter;
 use crate::query::operator::view::View;
 use crate::query::plan::{Access, Relation};
@@ -32,6 +32,18 @@ impl<'a> ScannedRows<'a> {
 }
 
 impl<'a> ScannedRow<'a> {
+    /// Has the row come from memory.
+    #[inline]
+    pub(crate) fn fetch(&self) {
+        self.cells.fetch();
+    }
+
+    /// Whether it meets all of some conditions.
+    #[inline]
+    pub(crate) fn meets(&self, conditions: &'a [Expr], params: &'a [Scalar<'static>]) -> bool {
+        conditions.iter().all(|condition| condition.eval(self, params).as_truth() == Some(true))
+    }
+
     /// What a field holds, as it lies in memory: rows of which that is the same hold the same.
     #[inline]
     pub(crate) fn in_memory(&self, field: FieldNo) -> Option<(u64, u64)> {
@@ -97,6 +109,16 @@ impl<'a> View<'a> {
         let state = self.state;
         let mut rows = state.table(table).reader();
         move |slot| ScannedRow { state, table, cells: rows.row(slot) }
+    }
+
+    /// The same for slots that may have no row.
+    pub(crate) fn row_finder(
+        &self,
+        table: TableNo,
+    ) -> impl FnMut(Slot) -> Option<ScannedRow<'a>> + use<'a> {
+        let state = self.state;
+        let mut rows = state.table(table).reader();
+        move |slot| Some(ScannedRow { state, table, cells: rows.find(slot)? })
     }
 
     /// Calls `found` with all rows of a table that meet conditions.
