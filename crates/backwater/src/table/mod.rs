@@ -18,6 +18,7 @@ mod rows;
 mod snapshot;
 mod staged;
 mod state;
+mod tables;
 mod texts;
 mod times;
 mod trie;

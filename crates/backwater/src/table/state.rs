@@ -6,6 +6,7 @@ use std::hash::RandomState;
 use std::sync::Arc;
 
 use super::index::{Index, IndexKey};
+use super::tables::Tables;
 use super::times::Now;
 use super::{Cell, ONLY, Overlay, Slot, Staged, StagedEntry, TARGET, TableRows};
 use crate::error::{Error, ErrorKind, Result};
@@ -18,7 +19,7 @@ pub(crate) struct State {
     pub(crate) schema: Arc<Schema>,
     /// The one that the cache began with.
     first: Arc<Schema>,
-    tables: Vec<Arc<TableRows>>,
+    tables: Tables,
     /// Tables that are not loaded from a storage yet; mostly there are none.
     unready: Option<Arc<BTreeSet<TableNo>>>,
     /// The time, if any table records when its rows were received and read.
@@ -36,7 +37,8 @@ impl State {
             .collect();
         let keeps = schema.table_numbers().any(|table| schema.keeps_times(table));
         let first = schema.clone();
-        Self { schema, first, tables, unready: None, now: keeps.then_some(now), overlay: None }
+        let (tables, now) = (Tables::new(tables), keeps.then_some(now));
+        Self { schema, first, tables, unready: None, now, overlay: None }
     }
 
     /// Whether both are versions of one cache.
@@ -54,7 +56,7 @@ impl State {
         let (schema, seed) = (extended.schema.clone(), RandomState::new());
         for number in schema.table_numbers() {
             if number.index() >= extended.tables.len() {
-                extended.tables.push(Arc::new(TableRows::new(&schema, number, &seed, &now)));
+                extended.tables.push(TableRows::new(&schema, number, &seed, &now));
                 continue;
             }
             if is_target(&schema, number) && !extended.table(number).is_target {
@@ -164,7 +166,7 @@ impl State {
                 if now.slots != base.slots {
                     return None;
                 }
-                state.tables[number.index()] = Arc::new(read.clone());
+                *state.tables.get_mut(number) = Arc::new(read.clone());
                 let known = |indexes: &Index| now.has_index(&indexes.fields);
                 state.table_mut(number).indexes.retain(known);
                 for indexes in &now.indexes {
@@ -190,13 +192,13 @@ impl State {
 
     #[inline]
     pub(crate) fn table(&self, number: TableNo) -> &TableRows {
-        &self.tables[number.index()]
+        self.tables.get(number)
     }
 
     /// The tables that are others in a version of the same schema, without those in which the library
     /// notes something itself.
     pub(super) fn differing<'s>(&'s self, other: &'s Self) -> impl Iterator<Item = TableNo> + 's {
-        let both = self.tables.iter().zip(&other.tables).zip((0..).map(TableNo));
+        let both = self.tables.iter().zip(other.tables.iter()).zip((0..).map(TableNo));
         let differing = both.filter(|((one, other), _)| !Arc::ptr_eq(one, other));
         let tables = differing.map(|(_, table)| table);
         tables.filter(|table| !other.schema.table(*table).is_own())
@@ -204,11 +206,11 @@ impl State {
 
     /// Takes a table from another version.
     pub(super) fn share_table(&mut self, other: &Self, table: TableNo) {
-        self.tables[table.index()] = other.tables[table.index()].clone();
+        *self.tables.get_mut(table) = other.tables.get(table).clone();
     }
 
     pub(crate) fn table_mut(&mut self, number: TableNo) -> &mut TableRows {
-        Arc::make_mut(&mut self.tables[number.index()])
+        Arc::make_mut(self.tables.get_mut(number))
     }
 
     pub(crate) fn has_index(&self, table: TableNo, fields: &[FieldNo]) -> bool {
@@ -232,12 +234,11 @@ impl State {
     /// One that is covered stays its row's, which may show again.
     pub(crate) fn hand_over_free_slots(&mut self) {
         let overlay = self.overlay.clone();
-        for (table, number) in self.tables.iter_mut().zip(0..) {
-            if !table.freed.is_empty() {
+        for number in (0..self.tables.len() as u32).map(TableNo) {
+            if !self.table(number).freed.is_empty() {
                 let overlay = overlay.as_deref();
-                let is_covered =
-                    |slot| overlay.is_some_and(|overlay| overlay.covers(TableNo(number), slot));
-                Arc::make_mut(table).hand_over_free_slots(is_covered);
+                let is_covered = |slot| overlay.is_some_and(|overlay| overlay.covers(number, slot));
+                self.table_mut(number).hand_over_free_slots(is_covered);
             }
         }
     }
