@@ -32,6 +32,23 @@ impl Transaction {
         Ok(())
     }
 
+    /// The same for what writes many rows one by one, with [`Self::lift_at`] before it looks at one:
+    /// where that is enough, and `has_all` says that it looks at no others, none is lifted beforehand.
+    ///
+    /// # Errors
+    /// As [`Self::need`].
+    pub(crate) fn need_for_rows(
+        &mut self,
+        has_all: bool,
+        tables: impl Fn(&Schema) -> BTreeSet<TableNo>,
+    ) -> Result<()> {
+        self.load(&tables)?;
+        if !(has_all && self.lifts_rows_alone()) {
+            self.lift_any_of(tables);
+        }
+        Ok(())
+    }
+
     /// Loads tables that are not loaded yet, as if their rows had been there from the start.
     ///
     /// # Errors

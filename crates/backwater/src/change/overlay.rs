@@ -264,8 +264,14 @@ impl Transaction {
         crate::sorting::few_once(&mut self.covering.lifted.1);
     }
 
+    /// Whether every pending change stands by itself, so that it is enough to lift a row before it is
+    /// looked at.
+    pub(super) fn lifts_rows_alone(&self) -> bool {
+        self.state.overlay.as_ref().is_none_or(|overlay| !overlay.is_entangled())
+    }
+
     /// Gives a row its base values, if it is covered.
-    pub(super) fn lift_at(&mut self, table: TableNo, slot: Slot) {
+    pub(crate) fn lift_at(&mut self, table: TableNo, slot: Slot) {
         let overlay = self.state.overlay.as_ref().filter(|_| IS_MET);
         if overlay.is_some_and(|overlay| overlay.covers(table, slot)) {
             self.lift_some(None, &[(table, slot)]);

@@ -418,6 +418,7 @@ impl<'de> Reader<'_, 'de> {
     ) -> Read<Slot> {
         let definition = self.schema.table(table);
         let slot = self.own_slot(definition, table, building, record)?;
+        self.tx.lift_at(table, slot);
         if definition.checks.one_of {
             self.settle_types(definition, table, slot, building)?;
         }

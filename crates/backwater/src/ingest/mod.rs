@@ -128,7 +128,9 @@ impl Transaction {
     ) -> Result<Ingested> {
         let schema = self.schema();
         let (rule, variables) = request.resolve(&schema)?;
-        self.need(|schema| schema.written_by(rule))?;
+        // What else it looks at than the rows that it has is a list, or what a complete one lacks.
+        let has_all = rule.list.is_none() && rule.complete.is_none() && !rule.deletes;
+        self.need_for_rows(has_all, |schema| schema.written_by(rule))?;
         // What this refers to is no row, and may stay if the response fails.
         let context = RequestContext::new(self, &schema, rule, &variables, request.place())?;
         self.save(bytes.len(), context.refers());

@@ -442,6 +442,8 @@ impl<'de> Reader<'_, 'de> {
 
     /// Deletes a row that the response says was deleted.
     fn bury(&mut self, table: TableNo, slot: Slot) -> Read<()> {
+        // Others may follow it.
+        self.tx.lift();
         let counts = self.outcome.tally.of(table);
         counts.meet(slot);
         if self.tx.state.table(table).is_row(slot) {

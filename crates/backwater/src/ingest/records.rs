@@ -217,6 +217,7 @@ impl<'de> Reader<'_, 'de> {
 
     pub(super) fn write_beside(&mut self) {
         for (table, mut staged) in std::mem::take(&mut self.beside) {
+            self.tx.lift_at(table, ONLY);
             if let Some(later) = self.reading.later {
                 let state = &self.tx.state;
                 self.outcome.kept += later.leave_out(state, table, ONLY, &mut staged);

@@ -35,6 +35,7 @@ impl<'de> Reader<'_, 'de> {
     /// The key by which a link goes to the object that comes next.
     fn key_of(&mut self, by: &ByKey) -> Read<Staged<'de>> {
         let slot = self.linked(by.table, None)?;
+        self.tx.lift_at(by.table, slot);
         Ok(Staged::of_cell(self.tx.state.table(by.table).cell(slot, by.field)).into_owned())
     }
 

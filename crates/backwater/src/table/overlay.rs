@@ -283,6 +283,11 @@ impl Overlay {
         self.older.with(self.layers().into_iter().rev())
     }
 
+    /// Whether a change does not stand by itself.
+    pub(crate) fn is_entangled(&self) -> bool {
+        self.older.are_entangled || self.layers().iter().any(|layer| layer.is_entangled)
+    }
+
     /// A change and rows, with all changes that have to do with them, and all rows that these edit:
     /// the numbers of the changes, and the rows in their order. `None` if that is not known to be all
     /// that depends on them, or if it is much.
@@ -294,7 +299,7 @@ impl Overlay {
         change: Option<i64>,
         rows: &[RowAt],
     ) -> Option<(Vec<i64>, Vec<RowAt>)> {
-        if self.older.are_entangled || self.layers().iter().any(|layer| layer.is_entangled) {
+        if self.is_entangled() {
             return None;
         }
         let rows_of = |change: &PendingChange| -> Vec<RowAt> {
