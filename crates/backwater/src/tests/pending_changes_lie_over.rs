@@ -43,6 +43,7 @@ const SCHEMA: &str = r#"
     [response.sailings]
     table = "sailing"
     records = ""
+    on_error = "skip"
     [response.all_of]
     url = "/sailings{?status}"
     table = "sailing"
@@ -80,6 +81,9 @@ fn write(
     match what % 16 {
         0 => tx.merge("port", [("code", Value::from(port)), ("size", number.into())]),
         1 => tx.merge("sailing", [("id", Value::from(sailing)), ("from", other.into())]),
+        2 if field % 3 == 0 => {
+            tx.update("sailing", sailing, [("delay", number), ("version", number % 3)])
+        }
         2 => tx.update("sailing", sailing, [("delay", number)]),
         3 => tx.merge("sailing", [("id", Value::from(sailing)), ("status", status.into())]),
         4 => tx.merge(
@@ -108,7 +112,9 @@ fn write(
             let gone = if field % 5 == 4 { r#","deleted":true"# } else { "" };
             let row = format!(r#"{{"id":{sailing},"delay":{number}{version}{gone}}}"#);
             let port = format!(r#"{{"id":{number},"from":{{"code":"{port}","name":"{value}"}}}}"#);
-            tx.ingest("sailings", format!("[{row},{port}]")).map(drop)
+            // What does not fit has the others read once more.
+            let bad = if field % 4 == 3 { r#",{"id":1,"delay":"late"}"# } else { "" };
+            tx.ingest("sailings", format!("[{row},{port}{bad}]")).map(drop)
         }
         10 => {
             let rows = (0..3).filter(|row| field >> row & 1 == 1);
