@@ -43,8 +43,8 @@ pub(crate) use on_demand::OnDemand;
 pub(crate) use overlay::BASE;
 pub(crate) use remembered::Remembered;
 pub(crate) use touched::{Touched, TouchedRows};
-
-use crate::table::RowAt;
 pub use transaction::Transaction;
 pub(crate) use withdraw::Withdrawal;
 use withdraw::entries_of;
+
+use crate::table::RowAt;

@@ -32,18 +32,18 @@ impl Transaction {
         Ok(())
     }
 
-    /// The same for what writes many rows one by one, with [`Self::lift_at`] before it looks at one:
-    /// where that is enough, and `has_all` says that it looks at no others, none is lifted beforehand.
+    /// The same for what calls [`Self::lift_at`] before it looks at a row. If `only_its_rows` are looked
+    /// at, and every pending change stands by itself, nothing is lifted beforehand.
     ///
     /// # Errors
     /// As [`Self::need`].
     pub(crate) fn need_for_rows(
         &mut self,
-        has_all: bool,
+        only_its_rows: bool,
         tables: impl Fn(&Schema) -> BTreeSet<TableNo>,
     ) -> Result<()> {
         self.load(&tables)?;
-        if !(has_all && self.lifts_rows_alone()) {
+        if !(only_its_rows && self.lifts_rows_alone()) {
             self.lift_any_of(tables);
         }
         Ok(())

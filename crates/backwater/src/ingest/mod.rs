@@ -128,9 +128,9 @@ impl Transaction {
     ) -> Result<Ingested> {
         let schema = self.schema();
         let (rule, variables) = request.resolve(&schema)?;
-        // What else it looks at than the rows that it has is a list, or what a complete one lacks.
-        let has_all = rule.list.is_none() && rule.complete.is_none() && !rule.deletes;
-        self.need_for_rows(has_all, |schema| schema.written_by(rule))?;
+        // Lists, complete answers and deletions look at rows that the response does not have.
+        let only_its_rows = rule.list.is_none() && rule.complete.is_none() && !rule.deletes;
+        self.need_for_rows(only_its_rows, |schema| schema.written_by(rule))?;
         // What this refers to is no row, and may stay if the response fails.
         let context = RequestContext::new(self, &schema, rule, &variables, request.place())?;
         self.save(bytes.len(), context.refers());

@@ -211,6 +211,16 @@ impl Expr {
         }
     }
 
+    /// Whether it is true of a row, and neither false nor null.
+    #[inline]
+    pub(crate) fn holds<'a>(
+        &'a self,
+        row: &impl Columns<'a>,
+        params: &'a [Scalar<'static>],
+    ) -> bool {
+        self.eval(row, params).as_truth() == Some(true)
+    }
+
     /// The same inside of another expression. There is one of this for all kinds of rows.
     pub(crate) fn eval_in<'a>(
         &'a self,

@@ -110,7 +110,7 @@ impl Aggregate {
         key: impl Fn() -> Box<[Scalar<'static>]>,
         times: i64,
     ) {
-        let counts = |filter: &'a Expr| filter.eval(row, params).as_truth() == Some(true);
+        let counts = |filter: &'a Expr| filter.holds(row, params);
         if !self.filter.as_ref().is_none_or(counts) {
             return;
         }

@@ -76,15 +76,15 @@ impl<'a> Filter<'a> {
         self.checks.iter().all(|check| match check {
             Check::Whole(column, range, condition) => match row.whole(*column) {
                 Some(number) => range.has(number),
-                None => self.is_true(condition, row),
+                None => condition.holds(row, self.params),
             },
             Check::Micros(column, range, condition) => match row.micros(*column) {
                 Some(micros) => range.has(micros),
-                None => self.is_true(condition, row),
+                None => condition.holds(row, self.params),
             },
             Check::ColumnContains(column, needle, _) => is_in(needle, &row.column(*column)),
             Check::Contains(text, needle) => is_in(needle, &text.eval(row, self.params)),
-            Check::Other(condition) => self.is_true(condition, row),
+            Check::Other(condition) => condition.holds(row, self.params),
         })
     }
 
@@ -105,10 +105,6 @@ impl<'a> Filter<'a> {
             std::mem::take(&mut self.checks).into_iter().partition::<SmallVec<_>, _>(is_plain);
         self.checks = others;
         Plain(plain)
-    }
-
-    fn is_true(&self, condition: &'a Expr, row: &impl Columns<'a>) -> bool {
-        condition.eval(row, self.params).as_truth() == Some(true)
     }
 }
 

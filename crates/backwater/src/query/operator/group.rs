@@ -387,9 +387,7 @@ impl Group {
         }
         let row = KeptRow { values, keys: self.keys.len(), failed, number: 0 };
         let shown = match &grouping.having {
-            Some(having) if row.failed.is_none() => {
-                having.eval(&&*row.values, params).as_truth() == Some(true)
-            }
+            Some(having) if row.failed.is_none() => having.holds(&&*row.values, params),
             _ => true,
         };
         shown.then(|| Arc::new(row))

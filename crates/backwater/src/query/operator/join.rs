@@ -260,23 +260,23 @@ fn alone<'a>(
 ) {
     let source = starts[0].source;
     let checks = &after.plan.paths[source].checks;
+    // It is there, and nothing more is needed of it.
+    let stays = |start: &Start| !start.structure && checks.is_empty();
     let none = Tuple::from_elem(NONE, after.plan.sources.len());
     let (mut old, mut new) = (before.row_finder(table), after.row_finder(table));
     let mut rows: SmallVec<[(Option<ScannedRow<'a>>, Option<ScannedRow<'a>>); TOGETHER]> =
         SmallVec::new();
     for some in starts.chunks(TOGETHER) {
         for start in some {
-            // A row that stays where it is, and of which nothing is asked, is not looked at.
-            let now = (start.structure || !checks.is_empty()).then(|| new(start.slot)).flatten();
-            rows.push((start.structure.then(|| old(start.slot)).flatten(), now));
+            let old = start.structure.then(|| old(start.slot)).flatten();
+            rows.push((old, (!stays(start)).then(|| new(start.slot)).flatten()));
         }
         if some.len() > 1 {
             rows.iter().for_each(|(old, new)| old.iter().chain(new).for_each(ScannedRow::fetch));
         }
         for (start, (old, new)) in some.iter().zip(rows.drain(..)) {
             let belongs = |row: &ScannedRow<'a>| row.meets(checks, params);
-            let stays = !start.structure && checks.is_empty();
-            let after = stays || new.as_ref().is_some_and(belongs);
+            let after = stays(start) || new.as_ref().is_some_and(belongs);
             let before = if start.structure { old.as_ref().is_some_and(belongs) } else { after };
             if before || after {
                 let mut tuple = none.clone();

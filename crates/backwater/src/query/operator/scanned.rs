@@ -41,7 +41,7 @@ impl<'a> ScannedRow<'a> {
     /// Whether it meets all of some conditions.
     #[inline]
     pub(crate) fn meets(&self, conditions: &'a [Expr], params: &'a [Scalar<'static>]) -> bool {
-        conditions.iter().all(|condition| condition.eval(self, params).as_truth() == Some(true))
+        conditions.iter().all(|condition| condition.holds(self, params))
     }
 
     /// What a field holds, as it lies in memory: rows of which that is the same hold the same.

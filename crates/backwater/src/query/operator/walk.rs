@@ -104,7 +104,7 @@ impl<'a> Walk<'a, '_> {
     }
 
     pub(in crate::query) fn is_true(&self, condition: &'a Expr, tuple: &[Slot]) -> bool {
-        condition.eval(&self.view.row(tuple), self.params).as_truth() == Some(true)
+        condition.holds(&self.view.row(tuple), self.params)
     }
 
     pub(super) fn all_true(&self, conditions: &'a [Expr], tuple: &[Slot]) -> bool {
@@ -112,9 +112,7 @@ impl<'a> Walk<'a, '_> {
             return true;
         }
         let row = self.view.row(tuple);
-        conditions
-            .iter()
-            .all(|condition| condition.eval(&row, self.params).as_truth() == Some(true))
+        conditions.iter().all(|condition| condition.holds(&row, self.params))
     }
 
     pub(super) fn candidates(

@@ -434,7 +434,7 @@ impl<'a> Along<'_, '_, 'a> {
                 });
                 is_absent || partial.missing.contains(&column.source())
             });
-            lacks || condition.eval(&row, self.params).as_truth() == Some(true)
+            lacks || condition.holds(&row, self.params)
         })
     }
 

@@ -32,7 +32,7 @@ impl Node {
         let belongs = |view: &View<'_>, tuple: &TupleDelta| {
             let row = view.row(&tuple.tuple);
             let is_true = |condition: &crate::query::expr::Expr| {
-                condition.eval(&row, &self.bound_plan.params).as_truth() == Some(true)
+                condition.holds(&row, &self.bound_plan.params)
             };
             (!by_key || view.binding_key(&tuple.tuple).as_ref() == Some(key))
                 && self.bound_plan.plan.late.iter().all(is_true)
