@@ -27,10 +27,10 @@ pub(crate) use expr::scalar::Scalar;
 pub(crate) use handle::KeepCurrent;
 pub use handle::Query;
 pub(crate) use handle::{AsOf, HandleNo, Published};
+pub(crate) use plan::Plan;
 #[cfg(all(test, feature = "sqlite", feature = "unicode"))]
 pub(crate) use plan::Source;
 pub use plan::explain::{Explanation, Operator};
-pub(crate) use plan::{Plan, Relation};
 pub(crate) use result::delta::apply_all;
 pub use result::delta::{Delta, DeltaKind, DeltaRow, Step};
 pub use result::missing::{Missing, MissingCell};

@@ -16,7 +16,7 @@ use serde_json::json;
 use super::choices::{Choices, Statement};
 use super::world::World;
 use super::{Meanwhile, cases, meanwhile, tuned};
-use crate::query::{Node, Relation, Source};
+use crate::query::{Node, Source};
 use crate::schema::Tuning;
 use crate::storage::image;
 use crate::{
@@ -387,10 +387,10 @@ fn judge(query: &Query, text: &str) -> String {
     let node = query.node();
     let mut plan = &*node.bound_plan.plan;
     // Window functions and subqueries beside a grouping stand in a statement around it.
-    if let [Source { relation: Relation::Statement(groups, _), name, .. }, ..] = &*plan.sources
+    if let [Source { relation, name, .. }, ..] = &*plan.sources
         && name == "the groups"
     {
-        plan = groups;
+        plan = relation.plan().unwrap();
     }
     let mut parts = text.split('⟨');
     let mut out = parts.next().unwrap_or_default().to_owned();

@@ -2,7 +2,7 @@
 
 use super::Report;
 use crate::change::{Change, ChangeKind, FieldSet, Happened};
-use crate::query::{DeltaKind, Outcome, Plan, Query, Reached, Relation, Scalar};
+use crate::query::{DeltaKind, Outcome, Plan, Query, Reached, Scalar};
 use crate::schema::TableNo;
 
 /// How many items a sentence names before it counts the rest.
@@ -121,12 +121,7 @@ fn keys(query: &Query, schema: &crate::schema::Schema) -> String {
             .to_text()
             .map_or("NULL".to_owned(), |text| text.into_owned());
         let source = &plan.sources[part.column.source()];
-        let column = match &source.relation {
-            Relation::Table(table) => {
-                schema.table(*table).field(part.column.field()).name.to_string()
-            }
-            Relation::Statement(of, _) => of.outputs[part.column.column as usize].name.clone(),
-        };
+        let column = source.relation.column_name(part.column.field(), schema);
         match plan.sources.len() {
             1 => format!("{column} = {value}"),
             _ => format!("{}.{column} = {value}", source.name),

@@ -13,7 +13,7 @@ use crate::change::Changes;
 use crate::query::operator::join::{Start, Starts, TupleDelta};
 use crate::query::operator::statement_rows::StatementChange;
 use crate::query::operator::view::View;
-use crate::query::plan::{Plan, Relation};
+use crate::query::plan::Plan;
 use crate::query::result::delta::Delta;
 use crate::query::state::node::{NodeMove, Stretch, start, statement_starts};
 use crate::query::{BindingNo, DERIVED, Outcome, work};
@@ -176,7 +176,7 @@ impl Following<'_> {
         for &change in &self.work.changes {
             let row = &self.commit.changes.rows[change as usize];
             for (number, source) in self.plan.sources.iter().enumerate() {
-                if matches!(source.relation, Relation::Table(table) if table == row.table) {
+                if source.relation.table() == Some(row.table) {
                     starts.extend(start(self.plan, number, row.slot, &row.happened, change));
                 }
             }
@@ -326,10 +326,11 @@ impl Following<'_> {
     /// Whether so many rows changed that each binding goes through all of them.
     fn is_much_for_all(&self, starts: usize) -> bool {
         let plan = self.plan;
-        let rows = match plan.first().map(|first| &first.relation) {
-            Some(Relation::Table(table)) => self.commit.changes.after.table(*table).rows() as usize,
-            _ => return false,
+        let table = plan.first().and_then(|first| first.relation.table());
+        let Some(table) = table.map(|table| self.commit.changes.after.table(table)) else {
+            return false;
         };
+        let rows = table.rows() as usize;
         let is_for_all = self.group.by_range.is_none() || self.group.len == 1;
         plan.keys.is_empty() && is_for_all && plan.is_much(starts, rows)
     }

@@ -20,7 +20,7 @@ use crate::error::{Error, ErrorKind, Result};
 use crate::query::expr::scalar::{Key, Scalar};
 use crate::query::operator::statement_rows::{StatementRows, StatementView, Undo};
 use crate::query::operator::view::View;
-use crate::query::plan::{BoundPlan, Identity, KeyPart, Plan, Relation};
+use crate::query::plan::{BoundPlan, Identity, KeyPart, Plan};
 use crate::query::result::QueryResult;
 use crate::query::result::delta::Delta;
 use crate::query::result::edit::Failure;
@@ -256,12 +256,13 @@ impl Engine {
         params: &[Scalar<'static>],
         (state, commit): (&Arc<State>, u64),
     ) -> Option<InnerRows> {
-        if plan.sources.iter().all(|source| matches!(source.relation, Relation::Table(_))) {
+        if plan.sources.iter().all(|source| source.relation.table().is_some()) {
             return Some(Vec::new());
         }
         let rows = plan.sources.iter().enumerate().map(|(number, source)| {
-            let Relation::Statement(inner, of) = &source.relation else { return Some(None) };
-            let params: Vec<Scalar<'static>> = of.iter().map(|of| params[*of].clone()).collect();
+            let Some((inner, params)) = source.relation.statement(params) else {
+                return Some(None);
+            };
             let node = &self.bindings.get(&self.known(inner, &params)?)?.node;
             work::can_stop(false, || node.catch_up(state, commit)).ok()?;
             node.serve(plan, number, state);
@@ -290,17 +291,15 @@ impl Engine {
     ) -> bool {
         let mut rows = 0_usize;
         for source in &plan.sources {
-            match source.relation {
-                Relation::Table(table) => rows += state.table(table).rows() as usize,
-                Relation::Statement(ref inner, ref of) => {
-                    let params: Vec<_> = of.iter().map(|of| params[*of].clone()).collect();
-                    let known = self.known(inner, &params).and_then(|of| self.bindings.get(&of));
-                    match known {
-                        Some(known) => rows += known.node.rows_shown(),
-                        None if self.is_worth_apart(inner, &params, state) => return true,
-                        None => {}
-                    }
-                }
+            if let Some(table) = source.relation.table() {
+                rows += state.table(table).rows() as usize;
+            }
+            let Some((inner, params)) = source.relation.statement(params) else { continue };
+            let known = self.known(inner, &params).and_then(|of| self.bindings.get(&of));
+            match known {
+                Some(known) => rows += known.node.rows_shown(),
+                None if self.is_worth_apart(inner, &params, state) => return true,
+                None => {}
             }
         }
         // Loading the remaining rows is no news.
@@ -358,20 +357,18 @@ impl Engine {
         }
         let mut inner = Vec::new();
         for source in &plan.sources {
-            inner.push(match &source.relation {
-                Relation::Table(_) => None,
-                Relation::Statement(plan, of) => {
-                    let params = of.iter().map(|param| params[*param].clone()).collect();
-                    match self.use_binding(plan.clone(), params, &source.name, state, commit) {
-                        Ok(number) => Some(number),
-                        Err(error) => {
-                            let used = inner.into_iter().flatten();
-                            used.for_each(|number| self.let_go(number, state));
-                            return Err(error);
-                        }
-                    }
+            let Some((plan, params)) = source.relation.statement(&params) else {
+                inner.push(None);
+                continue;
+            };
+            match self.use_binding(plan.clone(), params, &source.name, state, commit) {
+                Ok(number) => inner.push(Some(number)),
+                Err(error) => {
+                    let used = inner.into_iter().flatten();
+                    used.for_each(|number| self.let_go(number, state));
+                    return Err(error);
                 }
-            });
+            }
         }
         let group = self.group(number, &plan, &inner, &params);
         let binding = BindingNo(self.next_binding);
@@ -619,10 +616,7 @@ impl Engine {
 fn table_indexes(plan: &Plan) -> Vec<(TableNo, Vec<FieldNo>)> {
     let indexes = plan.indexes().into_iter();
     let mut tables: Vec<_> = indexes
-        .filter_map(|(source, fields)| match plan.sources[source].relation {
-            Relation::Table(table) => Some((table, fields)),
-            Relation::Statement(..) => None,
-        })
+        .filter_map(|(source, fields)| Some((plan.sources[source].relation.table()?, fields)))
         .collect();
     sorting::few_once(&mut tables);
     tables

@@ -13,7 +13,7 @@ use crate::query::expr::collation::Collation;
 use crate::query::expr::scalar::{Affinity, Scalar};
 use crate::query::expr::shape::compared;
 use crate::query::expr::{ColumnNo, Comparison, Expr, NoColumns};
-use crate::query::plan::{Plan, Relation};
+use crate::query::plan::Plan;
 use crate::schema::{FieldNo, Schema, TableNo};
 use crate::sorting;
 use crate::table::{RowCells, RowReader, State, TOGETHER};
@@ -217,7 +217,7 @@ impl Routes {
         mut each: impl FnMut(&mut Readers, Option<&Needed>),
     ) {
         for (source, needed) in plan.sources.iter().zip(needed) {
-            if let Relation::Table(table) = source.relation {
+            if let Some(table) = source.relation.table() {
                 each(&mut self.by_table[table.index()], needed.as_ref());
                 for field in source.reads.iter() {
                     each(&mut self.by_field[table.index()][field.index()], needed.as_ref());
@@ -293,9 +293,9 @@ impl Routes {
 /// of all bindings of a group, if they are few.
 pub(super) fn needed(plan: &Plan, keys: Option<&[&[Scalar<'static>]]>) -> Vec<Option<Needed>> {
     let sources = plan.sources.iter().enumerate();
-    let needed = sources.map(|(number, source)| match source.relation {
-        Relation::Table(_) if source.outer.is_none() => needed_of(plan, number, keys),
-        _ => None,
+    let needed = sources.map(|(number, source)| {
+        let narrows = source.outer.is_none() && source.relation.table().is_some();
+        narrows.then(|| needed_of(plan, number, keys)).flatten()
     });
     needed.collect()
 }

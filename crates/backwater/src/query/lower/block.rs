@@ -16,7 +16,7 @@ use crate::query::plan::{
 };
 use crate::query::syntax::tree::{self, ExprKind, Item, Name, OrderTerm, Query, Select};
 use crate::query::syntax::{Location, Refusal};
-use crate::schema::{FieldKind, IdType, Schema};
+use crate::schema::{FieldKind, Schema};
 use std::sync::Arc;
 
 /// A SELECT that is being lowered.
@@ -435,18 +435,7 @@ impl<'a, 'e> Block<'a, 'e> {
             let known = columns.and_then(|columns| columns.get(column.column as usize));
             return known.map_or((None, Affinity::None), |one| (one.declared, one.affinity));
         };
-        match &source.relation {
-            Relation::Table(table) => {
-                let field = self.env.schema.table(*table).field(column.field());
-                let parts = self.env.schema.linked_id_type(field) == Some(IdType::Parts);
-                let kind = if parts { FieldKind::Json } else { field.kind };
-                (Some(kind), Affinity::of(field, self.env.schema))
-            }
-            Relation::Statement(plan, _) => {
-                let output = &plan.outputs[column.column as usize];
-                (output.declared, output.affinity)
-            }
-        }
+        source.relation.column_type(column.field(), self.env.schema)
     }
 
     pub(super) fn declared(&self, expr: &Expr) -> Option<FieldKind> {

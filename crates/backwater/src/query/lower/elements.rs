@@ -58,12 +58,12 @@ impl<'a> Block<'a, '_> {
         }
         // Behind the columns that identify a row, and its place, stands what is read of an element.
         let keys = parts.outputs.len();
-        let identity = match parts.sources.first().map(|source| &source.relation) {
-            Some(Relation::Table(table)) => {
-                let id = self.env.schema.table(*table).id.iter();
+        let identity = match parts.sources.first().and_then(|source| source.relation.table()) {
+            Some(table) => {
+                let id = self.env.schema.table(table).id.iter();
                 id.map(|field| ColumnNo::only(field.index())).collect()
             }
-            _ => (0..keys).map(ColumnNo::only).collect(),
+            None => (0..keys).map(ColumnNo::only).collect(),
         };
         let source = self.sources.len();
         let mut column = |name: &str, what| {
@@ -138,7 +138,7 @@ impl<'a> Block<'a, '_> {
         let only = |expr: &mut Expr| {
             expr.replace_columns(&|column| Expr::Column(ColumnNo::only(column.column as usize)));
         };
-        if let Relation::Table(table) = of.relation {
+        if let Some(table) = of.relation.table() {
             elements.each_expr_mut(&mut |expr| only(expr));
             return Ok(self.of_table(table, of, source));
         }

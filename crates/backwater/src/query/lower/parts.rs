@@ -108,9 +108,7 @@ impl Parts {
         self.each_expr(&mut note);
         self.each_late_expr(&mut note);
         for source in &self.sources {
-            if let Relation::Statement(_, of) = &source.relation {
-                of.iter().for_each(|param| is_used[*param] = true);
-            }
+            source.relation.params().iter().for_each(|param| is_used[*param] = true);
         }
         let before = |param: usize| is_used[..param].iter().filter(|used| **used).count();
         let numbers: Vec<usize> = (0..is_used.len()).map(before).collect();
@@ -127,9 +125,7 @@ impl Parts {
         self.each_expr(&mut |expr| expr.renumber(&|column| column, numbers));
         self.each_late_expr(&mut |expr| expr.renumber(&|column| column, numbers));
         for source in &mut self.sources {
-            if let Relation::Statement(_, of) = &mut source.relation {
-                of.iter_mut().for_each(|param| *param = numbers[*param]);
-            }
+            source.relation.params_mut().iter_mut().for_each(|param| *param = numbers[*param]);
         }
     }
 
@@ -174,17 +170,16 @@ impl Parts {
                 // A text that is too long is reported when the result is computed.
                 || self.sources.is_empty()
                 || self.outputs.iter().any(|output| output.expr.may_grow())
-                || self.sources.iter().any(|source| {
-                    source.is_lookup || matches!(source.relation, Relation::Statement(..))
-                }));
+                || self
+                    .sources
+                    .iter()
+                    .any(|source| source.is_lookup || source.relation.plan().is_some()));
         let is_by_id = is_plain && !is_made && self.order.is_empty() && {
             let mut apart =
                 self.sources.iter().zip(&determined).filter(|(_, determined)| !**determined);
-            let of_table = apart.next().and_then(|(source, _)| match source.relation {
-                Relation::Table(table) => Some(schema.table(table)),
-                Relation::Statement(..) => None,
-            });
-            apart.next().is_none() && of_table.is_some_and(|of| of.id_type() == IdType::Int)
+            let of_table = apart.next().and_then(|(source, _)| source.relation.table());
+            apart.next().is_none()
+                && of_table.is_some_and(|of| schema.table(of).id_type() == IdType::Int)
         };
         let sources = self.sources.into_iter().enumerate().map(|(number, source)| Source {
             relation: source.relation,
@@ -198,10 +193,7 @@ impl Parts {
             order: order(number),
         });
         let sources: Vec<Source> = sources.collect();
-        let depths = sources.iter().map(|source| match &source.relation {
-            Relation::Table(_) => 0,
-            Relation::Statement(plan, _) => plan.depth,
-        });
+        let depths = sources.iter().map(|source| source.relation.depth());
         let depth = 1 + depths.max().unwrap_or(0);
         if depth > DEEPEST {
             let message =
@@ -210,7 +202,8 @@ impl Parts {
             return Err(Refusal::new(Location::START, message, help));
         }
         let of_key = sources.iter().filter(|source| !source.is_determined);
-        let tuple_key_len = self.combine.key_len(of_key.map(|source| source.key_len(schema)));
+        let tuple_key_len =
+            self.combine.key_len(of_key.map(|source| source.relation.key_len(schema)));
         let mut plan = Plan {
             identity: Identity::default(),
             footprints: Plan::footprints_of(&sources),

@@ -200,7 +200,7 @@ impl Paths<'_> {
                     continue;
                 }
                 let value = Expr::Under(affinity, Box::new(other.clone()));
-                if matches!(self.sources[source].relation, Relation::Statement(..)) {
+                if self.sources[source].relation.plan().is_some() {
                     if !derived.0.contains(&column.field()) {
                         derived.0.push(column.field());
                         derived.1.push(value);
@@ -240,17 +240,15 @@ impl Paths<'_> {
 
     /// Whether a column is a link and the other one the id that it holds.
     fn links(&self, link: ColumnNo, id: ColumnNo) -> bool {
-        let Relation::Table(from) = self.sources[link.source()].relation else { return false };
-        let Relation::Table(to) = self.sources[id.source()].relation else { return false };
+        let table = |column: ColumnNo| self.sources[column.source()].relation.table();
+        let (Some(from), Some(to)) = (table(link), table(id)) else { return false };
         self.is_id(id) && self.schema.table(from).field(link.field()).kind == FieldKind::Link(to)
     }
 
     /// Whether a column alone is its table's id.
     fn is_id(&self, column: ColumnNo) -> bool {
-        match self.sources[column.source()].relation {
-            Relation::Table(table) => self.schema.table(table).id == [column.field()],
-            Relation::Statement(..) => false,
-        }
+        let table = self.sources[column.source()].relation.table();
+        table.is_some_and(|table| self.schema.table(table).id == [column.field()])
     }
 
     /// Whether the rows with a value in a column can be found by an index, where both sides are

@@ -75,10 +75,8 @@ impl Env<'_> {
                 help,
             );
         }
-        let is_self = |relation: &Relation| match relation {
-            Relation::Statement(plan, _) => Arc::ptr_eq(plan, &first),
-            Relation::Table(_) => false,
-        };
+        let is_self =
+            |relation: &Relation| relation.plan().is_some_and(|plan| Arc::ptr_eq(plan, &first));
         let source = parts.sources.iter().position(|source| is_self(&source.relation));
         let Some(source) = source.filter(|source| parts.sources[*source].outer.is_none()) else {
             let help = "put it first, and left-join the others to it";

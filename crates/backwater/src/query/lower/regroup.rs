@@ -5,7 +5,7 @@ use std::cell::RefCell;
 use super::Lowered;
 use super::parts::OpenSource;
 use crate::query::expr::{ColumnNo, Expr};
-use crate::query::plan::{Aggregate, AggregateFunction, OrderKey, Relation};
+use crate::query::plan::{Aggregate, AggregateFunction, OrderKey};
 use crate::query::syntax::{Location, Refusal};
 use crate::schema::Schema;
 
@@ -65,10 +65,8 @@ impl<'g> Regrouping<'g> {
         self.put(&mut placed.expr).map_err(|column| {
             let met = placed.met.iter().find(|(met, _)| *met == column);
             let at = met.map_or(Location::START, |(_, at)| *at);
-            let name = match &self.sources[column.source()].relation {
-                Relation::Table(table) => &*self.schema.table(*table).field(column.field()).name,
-                Relation::Statement(plan, _) => &plan.outputs[column.column as usize].name,
-            };
+            let relation = &self.sources[column.source()].relation;
+            let name = relation.column_name(column.field(), self.schema);
             Refusal::new(
                 at,
                 format!("column \"{name}\" is neither grouped by nor inside an aggregate"),

@@ -301,10 +301,7 @@ impl<'a> Block<'a, '_> {
 
     /// A subquery with its ties taken out of its conditions.
     fn tied(&mut self, query: &Query, at: Location) -> Lowered<Tied> {
-        let tables = self.sources.iter().map(|source| match source.relation {
-            Relation::Table(table) => Some(table),
-            Relation::Statement(..) => None,
-        });
+        let tables = self.sources.iter().map(|source| source.relation.table());
         let around = Scope { tables: tables.collect(), ..self.scope.clone() };
         let Part { mut parts, outer } = self.env.inner(query, Some(&around))?;
         let mut ties = Vec::new();

@@ -93,7 +93,7 @@ impl<'a> Search<'a, '_> {
             found = self.walk.partners(source, &Access::Scan, tuple);
             view.take_needed();
         }
-        found.into_iter().map(|slot| (slot, view.doubt(source, slot))).collect()
+        found.into_iter().map(|slot| (slot, view.input(source).doubt(slot))).collect()
     }
 
     /// A tuple that may be one: its values and its place are needed.

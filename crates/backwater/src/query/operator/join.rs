@@ -4,15 +4,16 @@ use smallvec::SmallVec;
 
 use crate::query::expr::scalar::Scalar;
 use crate::query::expr::{ColumnNo, Expr};
-use crate::query::operator::describe::{self, Printed};
+use crate::query::operator::describe::Printed;
 use crate::query::operator::filter::Filter;
+use crate::query::operator::input;
 use crate::query::operator::link_join::LinkJoin;
 use crate::query::operator::scanned::ScannedRow;
 use crate::query::operator::view::{NONE, Tuple, View};
 use crate::query::operator::walk::{Pins, Walk};
 use crate::query::plan::explain::Operator;
 use crate::query::plan::text::PlanNames;
-use crate::query::plan::{Access, Path, Relation, Rows};
+use crate::query::plan::{Access, Path, Rows};
 use crate::query::work;
 use crate::schema::{FieldNo, TableNo};
 use crate::table::{Slot, TOGETHER, each_fetched};
@@ -114,7 +115,7 @@ impl<'a> Walk<'a, '_> {
     /// The tuples that one row is part of.
     pub(crate) fn from(&self, source: usize, slot: Slot, found: &mut dyn FnMut(&[Slot])) {
         let plan = self.view.plan;
-        if !self.view.is_row(source, slot) {
+        if !self.view.input(source).is_row(slot) {
             return;
         }
         let mut tuple = Tuple::from_elem(NONE, plan.sources.len());
@@ -129,7 +130,7 @@ impl<'a> Walk<'a, '_> {
     fn anchors(&self, source: usize, slot: Slot) -> Vec<Pins> {
         let plan = self.view.plan;
         let Some(Some(path)) = plan.anchors.get(source) else { return Vec::new() };
-        if !self.view.is_row(source, slot) {
+        if !self.view.input(source).is_row(slot) {
             return Vec::new();
         }
         let mut tuple = Tuple::from_elem(NONE, plan.sources.len());
@@ -157,7 +158,7 @@ impl<'a> Walk<'a, '_> {
         let mut tuple = Tuple::from_elem(NONE, pins.len());
         let Some(start) = pins[path.start].filter(|start| *start != NONE) else { return };
         tuple[path.start] = start;
-        if self.view.is_row(path.start, start) && self.all_true(&path.checks, &tuple) {
+        if self.view.input(path.start).is_row(start) && self.all_true(&path.checks, &tuple) {
             self.steps(&path.steps, &mut tuple, pins, &mut |tuple| {
                 let fits =
                     pins.iter().zip(tuple).all(|(pin, slot)| pin.is_none_or(|pin| pin == *slot));
@@ -185,7 +186,7 @@ pub(crate) fn changed_tuples(
         let alone = starts.iter().map(|start| {
             let mut tuple = Tuple::from_elem(NONE, plan.sources.len());
             tuple[start.source] = start.slot;
-            let is_row = |view: &View<'_>| view.is_row(start.source, start.slot);
+            let is_row = |view: &View<'_>| view.input(start.source).is_row(start.slot);
             start.tuple(tuple, is_row(before), is_row(after))
         });
         return alone.collect();
@@ -193,9 +194,9 @@ pub(crate) fn changed_tuples(
     let mut out = TupleDeltas::new();
     if !plan.joins() {
         for starts in starts.chunk_by(|one, other| one.source == other.source) {
-            match plan.sources[starts[0].source].relation {
-                Relation::Table(table) => alone(before, after, params, (table, starts), &mut out),
-                Relation::Statement(..) => {
+            match plan.sources[starts[0].source].relation.table() {
+                Some(table) => alone(before, after, params, (table, starts), &mut out),
+                None => {
                     out.extend(starts.iter().filter_map(|start| derived_alone(&old, &new, start)));
                 }
             }
@@ -203,10 +204,7 @@ pub(crate) fn changed_tuples(
         return out;
     }
     let fetch = |start: &Start| {
-        if let Relation::Table(table) = plan.sources[start.source].relation {
-            before.state.table(table).fetch(start.slot);
-            after.state.table(table).fetch(start.slot);
-        }
+        [before, after].into_iter().for_each(|view| view.input(start.source).fetch(start.slot));
     };
     each_fetched(starts, &fetch, &mut |start| {
         let mut add = |tuple: &[Slot], before: bool, after: bool| {
@@ -313,65 +311,20 @@ pub(super) fn describe(names: &PlanNames<'_>, printed: &Printed) -> Operator {
         return Operator::new("one row", "of no table");
     }
     let name = if path.access == Access::Scan { "scan" } else { "look up" };
-    let first = Operator::new(name, called(names, path.start, printed))
+    let first = Operator::new(name, input::called(names, path.start, printed))
         .fact("by", access(names, path.start, &path.access))
         .fact("where", conditions(names, &path.checks));
-    let first = source(names, path.start, first, printed);
+    let from = |operator| (operator, |path: &Path| way(names, path));
+    let first = input::describe(names, path.start, from(first), printed);
     path.steps.iter().fold(first, |operator, step| {
         let name = if step.optional { "left join" } else { "join" };
-        let join = Operator::new(name, called(names, step.source, printed))
+        let join = Operator::new(name, input::called(names, step.source, printed))
             .fact("by", access(names, step.source, &step.access))
             .fact("on", conditions(names, &step.on))
             .fact("where", conditions(names, &step.checks))
             .input(operator);
-        source(names, step.source, join, printed)
+        input::describe(names, step.source, from(join), printed)
     })
-}
-
-/// What a source is called.
-pub(super) fn called(names: &PlanNames<'_>, number: usize, printed: &Printed) -> String {
-    let source = &names.plan.sources[number];
-    match &source.relation {
-        Relation::Table(table) => {
-            let table = &names.schema.table(*table).name;
-            let is_same = source.name.eq_ignore_ascii_case(table);
-            let alias = if is_same { String::new() } else { format!(" AS {}", source.name) };
-            format!("{table}{alias}")
-        }
-        Relation::Statement(inner, _) => {
-            let role = if source.is_lookup { "" } else { "the statement " };
-            let above = match printed.borrow().contains(&inner.identity) {
-                true => ", which is shown above",
-                false => "",
-            };
-            format!("{role}{}{above}", source.name)
-        }
-    }
-}
-
-/// An operator with what it reads of a source, and how it follows that one's changes.
-pub(super) fn source(
-    names: &PlanNames<'_>,
-    number: usize,
-    operator: Operator,
-    printed: &Printed,
-) -> Operator {
-    let source = &names.plan.sources[number];
-    let fields: Vec<String> = source.reads.iter().map(|field| names.field(number, field)).collect();
-    let reads =
-        if fields.is_empty() { "only which rows there are".into() } else { fields.join(", ") };
-    let path = &names.plan.paths[number];
-    let follows = match path.steps.is_empty() {
-        true => "looks at each changed row before and after".to_owned(),
-        false => format!("from a changed row {}", way(names, path)),
-    };
-    let operator = operator.fact("reads", reads).fact("follows", follows);
-    match &source.relation {
-        Relation::Statement(inner, _) if printed.borrow_mut().insert(inner.identity) => {
-            operator.input(describe::statement(inner, names.schema, printed))
-        }
-        _ => operator,
-    }
 }
 
 fn conditions(names: &PlanNames<'_>, conditions: &[Expr]) -> String {
@@ -380,10 +333,7 @@ fn conditions(names: &PlanNames<'_>, conditions: &[Expr]) -> String {
 
 /// How rows of a source are found.
 fn access(names: &PlanNames<'_>, source: usize, access: &Access) -> String {
-    let table = match &names.plan.sources[source].relation {
-        Relation::Table(table) => &*names.schema.table(*table).name,
-        Relation::Statement(..) => &*names.plan.sources[source].name,
-    };
+    let table = input::index_of(names, &names.plan.sources[source]);
     match access {
         Access::Scan => "all rows".to_owned(),
         Access::Follow(link) => format!("the link {}", names.column(*link)),

@@ -7,7 +7,7 @@ use crate::query::operator::filter::Filter;
 use crate::query::operator::scanned::ScannedRow;
 use crate::query::operator::view::{NONE, Tuple, View};
 use crate::query::operator::walk::Walk;
-use crate::query::plan::{Access, JoinStep, Plan, Relation};
+use crate::query::plan::{Access, JoinStep, Plan};
 use crate::schema::{FieldNo, TableNo};
 use crate::table::Slot;
 
@@ -49,7 +49,7 @@ impl<'p> LinkJoin<'p> {
     /// If the plan is such a join.
     pub(crate) fn of(plan: &'p Plan) -> Option<Self> {
         let path = &plan.scratch;
-        let Relation::Table(table) = plan.sources.get(path.start)?.relation else { return None };
+        let table = plan.sources.get(path.start)?.relation.table()?;
         if path.access != Access::Scan || path.steps.is_empty() {
             return None;
         }

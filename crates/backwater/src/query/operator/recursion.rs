@@ -18,9 +18,9 @@ use crate::query::operator::rows::{
 use crate::query::operator::statement_rows::{StatementRow, StatementRows, StatementView};
 use crate::query::operator::view::{NONE, View};
 use crate::query::operator::walk::Walk;
+use crate::query::plan::Recursion;
 use crate::query::plan::explain::Operator;
 use crate::query::plan::text::PlanNames;
-use crate::query::plan::{Recursion, Relation};
 use crate::query::result::edit::Edit;
 use crate::query::work;
 use crate::table::Slot;
@@ -116,14 +116,7 @@ impl Search<'_, '_> {
     fn most_steps(&self) -> usize {
         let sources = self.view.plan.sources.iter().enumerate();
         let joined = sources.filter(|(number, of)| *number != self.of.source && !of.is_lookup);
-        let rows = joined.map(|(number, of)| match of.relation {
-            Relation::Table(table) => self.view.state.table(table).rows() as usize,
-            Relation::Statement(..) => {
-                let mut rows = 0;
-                self.view.scan(number, &mut |_| rows += 1);
-                rows
-            }
-        });
+        let rows = joined.map(|(number, _)| self.view.input(number).len());
         rows.reduce(|all, rows| all + rows).map_or(usize::MAX, |rows| rows.max(MOST_STEPS))
     }
 
@@ -163,7 +156,7 @@ impl Recursion {
         indexes.iter().for_each(|fields| found.rows.index(fields));
         let mut search = self.search(view, params, found);
         let mut first = Vec::new();
-        view.scan(self.source, &mut |slot| first.push(slot));
+        view.input(self.source).each(&mut |slot| first.push(slot));
         search.begin(first.into_iter());
         search.go_on();
         search

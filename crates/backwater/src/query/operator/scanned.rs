@@ -4,7 +4,7 @@ use crate::query::expr::scalar::Scalar;
 use crate::query::expr::{ColumnNo, Columns, Expr};
 use crate::query::operator::filter::Filter;
 use crate::query::operator::view::View;
-use crate::query::plan::{Access, Relation};
+use crate::query::plan::Access;
 use crate::schema::{FieldNo, TableNo};
 use crate::table::{Cell, ChunkRows, RowCells, Slot, State};
 
@@ -85,20 +85,15 @@ impl<'a> View<'a> {
     /// The table that a statement reads from one end to the other, if it reads nothing else.
     pub(crate) fn scanned(&self) -> Option<TableNo> {
         match (self.plan.sources.as_slice(), &self.plan.scratch.access) {
-            ([source], Access::Scan) => match source.relation {
-                Relation::Table(table) => Some(table),
-                Relation::Statement(..) => None,
-            },
+            ([source], Access::Scan) => source.relation.table(),
             _ => None,
         }
     }
 
     /// How many slots a source's rows lie in, of a table.
     pub(crate) fn slots(&self, source: usize) -> Option<usize> {
-        match self.plan.sources[source].relation {
-            Relation::Table(table) => Some(self.state.table(table).slots()),
-            Relation::Statement(..) => None,
-        }
+        let table = self.plan.sources[source].relation.table()?;
+        Some(self.state.table(table).slots())
     }
 
     /// What reads rows of a table one after the other.

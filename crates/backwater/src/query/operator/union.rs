@@ -4,7 +4,7 @@
 //! rows are the same are known.
 
 use crate::query::operator::describe::Printed;
-use crate::query::operator::join;
+use crate::query::operator::input;
 use crate::query::operator::view::NONE;
 use crate::query::plan::Combine;
 use crate::query::plan::explain::Operator;
@@ -34,7 +34,7 @@ impl Combine {
 pub(super) fn describe(names: &PlanNames<'_>, printed: &Printed) -> Operator {
     let union = Operator::new("union all", "rows of each, one after the other");
     (0..names.plan.sources.len()).fold(union, |union, number| {
-        let branch = Operator::new("branch", join::called(names, number, printed));
-        union.input(join::source(names, number, branch, printed))
+        let branch = Operator::new("branch", input::called(names, number, printed));
+        union.input(input::describe(names, number, (branch, |_: &_| String::new()), printed))
     })
 }

@@ -5,7 +5,7 @@ use smallvec::SmallVec;
 use crate::query::expr::scalar::Scalar;
 use crate::query::expr::{ColumnNo, Expr};
 use crate::query::operator::view::{NONE, Tuple, View};
-use crate::query::plan::{Access, JoinStep, Relation};
+use crate::query::plan::{Access, JoinStep};
 use crate::query::work;
 use crate::table::{Cell, Slot};
 
@@ -45,7 +45,7 @@ impl<'a> Walk<'a, '_> {
         };
         match (pinned, &step.access) {
             (Some(pinned), _) => {
-                if self.view.is_row(step.source, pinned) {
+                if self.view.input(step.source).is_row(pinned) {
                     meet(self, pinned, tuple);
                 }
             }
@@ -81,17 +81,14 @@ impl<'a> Walk<'a, '_> {
         tuple: &[Slot],
     ) -> Option<Slot> {
         let sources = &self.view.plan.sources;
-        let (Relation::Table(of), Relation::Table(to)) =
-            (&sources[link.source()].relation, &sources[source].relation)
-        else {
-            return None;
-        };
+        let of = sources[link.source()].relation.table()?;
+        let to = sources[source].relation.table()?;
         let from = tuple[link.source()];
         if from == NONE {
             return None;
         }
-        match self.view.state.table(*of).cell(from, link.field()) {
-            Cell::Link(slot) if self.view.state.table(*to).is_row(slot) => Some(slot),
+        match self.view.state.table(of).cell(from, link.field()) {
+            Cell::Link(slot) if self.view.state.table(to).is_row(slot) => Some(slot),
             _ => None,
         }
     }
@@ -123,12 +120,8 @@ impl<'a> Walk<'a, '_> {
         found: &mut dyn FnMut(Slot),
     ) {
         let view = self.view;
-        let table = match &view.plan.sources[source].relation {
-            Relation::Table(table) => Some(*table),
-            Relation::Statement(..) => None,
-        };
+        let (input, table) = (view.input(source), view.plan.sources[source].relation.table());
         match (access, table) {
-            (Access::Scan, _) => view.scan(source, found),
             (Access::Follow(link), _) => {
                 self.followed(source, *link, tuple).into_iter().for_each(found);
             }
@@ -149,9 +142,9 @@ impl<'a> Walk<'a, '_> {
                 let row = view.row(tuple);
                 let values: SmallVec<[Scalar<'_>; 2]> =
                     values.iter().map(|value| value.eval(&row, self.params)).collect();
-                view.equal(source, fields, &values).into_iter().for_each(found);
+                input.equal(fields, &values).into_iter().for_each(found);
             }
-            _ => view.scan(source, found),
+            _ => input.each(found),
         }
     }
 }

@@ -2,6 +2,7 @@
 
 mod aggregate;
 pub(in crate::query) mod explain;
+mod relation;
 pub(in crate::query) mod text;
 pub(in crate::query) mod window;
 
@@ -11,6 +12,7 @@ use std::ops::Range;
 use std::sync::Arc;
 
 pub(in crate::query) use aggregate::{Aggregate, AggregateFunction};
+pub(crate) use relation::Relation;
 use siphasher::sip128::{Hasher128, SipHasher13};
 pub(in crate::query) use window::Windowing;
 
@@ -109,22 +111,6 @@ impl Identity {
         // By way of a pointer, as code for this one hasher would be long.
         plan.hash(&mut (&mut hasher as &mut dyn Hasher));
         Self(hasher.finish128().as_u128())
-    }
-}
-
-#[derive(Clone)]
-pub(crate) enum Relation {
-    Table(TableNo),
-    /// Another statement, and which of our parameters its own are.
-    Statement(Arc<Plan>, Box<[usize]>),
-}
-
-impl Hash for Relation {
-    fn hash<H: Hasher>(&self, hasher: &mut H) {
-        match self {
-            Self::Table(table) => (0_u8, table).hash(hasher),
-            Self::Statement(plan, params) => (1_u8, plan.identity, params).hash(hasher),
-        }
     }
 }
 
@@ -386,12 +372,9 @@ impl Plan {
         &self,
         params: &[Scalar<'static>],
     ) -> Vec<(Arc<Plan>, Vec<Scalar<'static>>, String)> {
-        let statements = self.sources.iter().filter_map(|source| match &source.relation {
-            Relation::Table(_) => None,
-            Relation::Statement(plan, of) => {
-                let params = of.iter().map(|param| params[*param].clone()).collect();
-                Some((plan.clone(), params, source.name.clone()))
-            }
+        let statements = self.sources.iter().filter_map(|source| {
+            let (plan, params) = source.relation.statement(params)?;
+            Some((plan.clone(), params, source.name.clone()))
         });
         statements.collect()
     }
@@ -508,14 +491,7 @@ impl Plan {
     pub(crate) fn footprints_of(sources: &[Source]) -> BTreeMap<TableNo, FieldSet> {
         let mut out: BTreeMap<TableNo, FieldSet> = BTreeMap::new();
         for source in sources {
-            match &source.relation {
-                Relation::Table(table) => out.entry(*table).or_default().add(&source.reads),
-                Relation::Statement(plan, _) => {
-                    for (table, fields) in &plan.footprints {
-                        out.entry(*table).or_default().add(fields);
-                    }
-                }
-            }
+            source.relation.add_footprint(&source.reads, &mut out);
         }
         out
     }
@@ -532,15 +508,6 @@ impl Plan {
             fields
         });
         fields.collect()
-    }
-}
-
-impl Source {
-    pub(crate) fn key_len(&self, schema: &Schema) -> usize {
-        match &self.relation {
-            Relation::Table(table) => schema.table(*table).id.len(),
-            Relation::Statement(plan, _) => plan.key_len(),
-        }
     }
 }
 

@@ -4,7 +4,7 @@ use crate::query::expr::collation::Collation;
 use crate::query::expr::function::{Cast, Function};
 use crate::query::expr::scalar::Scalar;
 use crate::query::expr::{Arithmetic, ColumnNo, Comparison, Expr};
-use crate::query::plan::{Aggregate, AggregateFunction, Combine, OrderKey, Plan, Relation};
+use crate::query::plan::{Aggregate, AggregateFunction, Combine, OrderKey, Plan};
 use crate::schema::{FieldNo, Schema};
 
 /// The names of what a plan's expressions read.
@@ -33,15 +33,7 @@ impl PlanNames<'_> {
 
     /// The name of a field of a source.
     pub(crate) fn field(&self, source: usize, field: FieldNo) -> String {
-        match &self.plan.sources[source].relation {
-            Relation::Table(table) => self.schema.table(*table).field(field).name.to_string(),
-            Relation::Statement(of, _) => match &of.outputs[field.index()] {
-                output if output.name.is_empty() => {
-                    PlanNames { plan: of, schema: self.schema }.text_of_filter(&output.expr)
-                }
-                output => output.name.clone(),
-            },
-        }
+        self.plan.sources[source].relation.column_text(field, self.schema)
     }
 
     /// An expression over the sources' columns.
@@ -122,8 +114,7 @@ impl PlanNames<'_> {
             return None;
         };
         let source = self.plan.sources.get(column.source()).filter(|source| source.is_lookup)?;
-        let Relation::Statement(plan, _) = &source.relation else { return None };
-        let mark = &plan.outputs.get(column.column as usize)?.expr;
+        let mark = &source.relation.plan()?.outputs.get(column.column as usize)?.expr;
         matches!(mark, Expr::Literal(_)).then_some(&*source.name)
     }
 

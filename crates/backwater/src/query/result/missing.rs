@@ -12,7 +12,7 @@ use crate::query::expr::scalar::{Key, Scalar};
 use crate::query::operator::statement_rows::{StatementRow, StatementRows, StatementView};
 use crate::query::operator::view::{NONE, Tuple, View};
 use crate::query::operator::walk::Walk;
-use crate::query::plan::{Access, BoundPlan, Excerpt, Identity, JoinStep, Plan, Relation, Rows};
+use crate::query::plan::{Access, BoundPlan, Excerpt, Identity, JoinStep, Plan, Rows};
 use crate::query::state::binding::BindingState;
 use crate::query::state::ordered::{Ordered, Slots, of_tables};
 use crate::query::work;
@@ -135,11 +135,10 @@ impl Gathering<'_> {
         shown: Option<(&Ordered, Excerpt)>,
     ) {
         for source in &plan.sources {
-            if let Relation::Statement(inner, of) = &source.relation {
-                let params: Vec<_> = of.iter().map(|param| params[*param].clone()).collect();
-                if self.gathered.insert(bound(inner, &params)) {
-                    self.gather(inner, &params, None);
-                }
+            if let Some((inner, params)) = source.relation.statement(params)
+                && self.gathered.insert(bound(inner, &params))
+            {
+                self.gather(inner, &params, None);
             }
         }
         let rows = self.read_in_the_end(plan, params);
@@ -154,17 +153,14 @@ impl Gathering<'_> {
         plan: &Plan,
         params: &[Scalar<'static>],
     ) -> Vec<Option<StatementRows>> {
-        let rows = plan.sources.iter().enumerate().map(|(source, of)| match &of.relation {
-            Relation::Table(_) => None,
-            Relation::Statement(inner, of) => {
-                let params: Vec<_> = of.iter().map(|param| params[*param].clone()).collect();
-                let mut rows = StatementRows::default();
-                for (key, row) in self.rows_of(inner, &params)?.iter() {
-                    rows.set(key, Some(row.clone()));
-                }
-                plan.statement_indexes(source).iter().for_each(|fields| rows.index(fields));
-                Some(rows)
+        let rows = plan.sources.iter().enumerate().map(|(source, of)| {
+            let (inner, params) = of.relation.statement(params)?;
+            let mut rows = StatementRows::default();
+            for (key, row) in self.rows_of(inner, &params)?.iter() {
+                rows.set(key, Some(row.clone()));
             }
+            plan.statement_indexes(source).iter().for_each(|fields| rows.index(fields));
+            Some(rows)
         });
         rows.collect()
     }
@@ -231,7 +227,7 @@ fn search(
     }
     for start in starts {
         let mut found = Vec::new();
-        view.scan(start, &mut |slot| found.push(slot));
+        view.input(start).each(&mut |slot| found.push(slot));
         found.into_iter().for_each(|slot| search.from(start, slot));
     }
 }
@@ -344,11 +340,11 @@ impl<'a> Search<'a, '_> {
         partial: &PartialTuple,
     ) -> Option<(usize, TableNo, Slot)> {
         let sources = &self.view.plan.sources;
-        let Relation::Table(to) = sources[step.source].relation else { return None };
+        let to = sources[step.source].relation.table()?;
         let state = self.view.state;
         let slot = match &step.access {
             Access::Follow(link) => {
-                let Relation::Table(from) = sources[link.source()].relation else { return None };
+                let from = sources[link.source()].relation.table()?;
                 let row = partial.tuple[link.source()];
                 match state.table(from).cell(row, link.field()) {
                     Cell::Link(slot) if row != NONE => slot,
@@ -383,13 +379,10 @@ impl<'a> Search<'a, '_> {
         self.lacks_a_row(condition, partial)
             || condition.columns().iter().any(|column| {
                 let slot = partial.tuple[column.source()];
-                match self.view.plan.sources[column.source()].relation {
-                    Relation::Table(table) if slot != NONE => {
-                        let table = self.view.state.table(table);
-                        table.cell(slot, column.field()) == Cell::Absent
-                    }
-                    _ => false,
-                }
+                let table = self.view.plan.sources[column.source()].relation.table();
+                table.filter(|_| slot != NONE).is_some_and(|table| {
+                    self.view.state.table(table).cell(slot, column.field()) == Cell::Absent
+                })
             })
     }
 
@@ -413,7 +406,7 @@ impl<'a> Search<'a, '_> {
         }
         let shows = self.excerpt.has(view, &partial.tuple);
         for (source, slot) in plan.sources.iter().zip(&partial.tuple) {
-            let Relation::Table(table) = source.relation else { continue };
+            let Some(table) = source.relation.table() else { continue };
             if *slot == NONE {
                 continue;
             }

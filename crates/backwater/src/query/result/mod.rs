@@ -15,7 +15,7 @@ use std::sync::{Arc, Mutex, PoisonError, Weak};
 use crate::query::expr::scalar::{Key, Scalar};
 use crate::query::expr::{Columns, Expr};
 use crate::query::operator::view::View;
-use crate::query::plan::{BoundPlan, Relation};
+use crate::query::plan::BoundPlan;
 use crate::query::result::edit::Failure;
 use crate::query::result::missing::{Missing, missing};
 use crate::query::result::read_rows::ReadRows;
@@ -223,7 +223,7 @@ impl QueryResult {
     /// The rows of a tuple are shown.
     fn ask(&self, slots: &[Slot]) {
         for (source, slot) in self.0.bound_plan.plan.sources.iter().zip(slots) {
-            if let Relation::Table(table) = source.relation {
+            if let Some(table) = source.relation.table() {
                 self.0.state.table(table).note_read(*slot);
             }
         }

@@ -11,7 +11,7 @@ use crate::query::expr::{ColumnNo, Comparison, Expr, NoColumns};
 use crate::query::operator::statement_rows::StatementView;
 use crate::query::operator::view::{NONE, Tuple, View};
 use crate::query::operator::walk::Walk;
-use crate::query::plan::{Access, BoundPlan, Excerpt, Identity, JoinStep, Path, Plan, Relation};
+use crate::query::plan::{Access, BoundPlan, Excerpt, Identity, JoinStep, Path, Plan};
 use crate::query::result::missing::{Gathering, ShownTuples, views};
 use crate::query::state::ordered::Ordered;
 use crate::schema::{FieldNo, TableNo};
@@ -190,10 +190,7 @@ impl<'a> Along<'_, '_, 'a> {
     }
 
     fn table(&self, source: usize) -> Option<TableNo> {
-        match self.view.plan.sources[source].relation {
-            Relation::Table(table) => Some(table),
-            Relation::Statement(..) => None,
-        }
+        self.view.plan.sources[source].relation.table()
     }
 
     /// Reads the rows of a source with these values: of a table as a scope, and of a statement what
@@ -218,12 +215,8 @@ impl<'a> Along<'_, '_, 'a> {
 
     /// Reads what a statement reads for its rows with these values in these columns.
     fn all_of(&mut self, source: usize, by: &[(FieldNo, Value)]) {
-        let (inner, of) = match &self.view.plan.sources[source].relation {
-            Relation::Table(table) => return self.reading.rows(*table, by.to_vec()),
-            Relation::Statement(inner, of) => (inner, of),
-        };
-        let params: Vec<Scalar<'static>> =
-            of.iter().map(|param| self.params[*param].clone()).collect();
+        let relation = &self.view.plan.sources[source].relation;
+        let Some((inner, params)) = relation.statement(self.params) else { return };
         let column = |field: &FieldNo| {
             let column = inner.outputs.get(field.index())?.expr.plain_column()?;
             match inner.rows.operator() {

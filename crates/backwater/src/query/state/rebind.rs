@@ -109,10 +109,7 @@ pub(crate) fn elsewhere(plan: &Plan) -> Box<[bool]> {
 /// Whether a parameter decides on more than which rows there are and where the excerpt is.
 fn is_elsewhere(plan: &Plan, param: usize) -> bool {
     let reads = |expr: &Expr| reads(expr, &|other| other == param);
-    let of_sources = plan.sources.iter().any(|source| match &source.relation {
-        Relation::Table(_) => false,
-        Relation::Statement(_, params) => params.contains(&param),
-    });
+    let of_sources = plan.sources.iter().any(|source| source.relation.params().contains(&param));
     let of_keys = plan.keys.iter().any(|key| key.param == param);
     let mut of_rows = false;
     if let Some(rows) = plan.rows.operator() {

@@ -12,7 +12,7 @@ use crate::change::{Happened, compare};
 use crate::query::operator::join::{Start, Starts};
 use crate::query::operator::statement_rows::{StatementRow, StatementRows, Undo};
 use crate::query::operator::view::View;
-use crate::query::plan::{BoundPlan, Relation};
+use crate::query::plan::BoundPlan;
 use crate::query::state::backlog::{Backlog, DerivedBacklog, Pending};
 use crate::query::work;
 use crate::schema::TableNo;
@@ -67,9 +67,7 @@ impl Node {
     ) {
         let sources = self.bound_plan.plan.sources.iter().enumerate();
         let rows = sources.flat_map(|(source, of)| {
-            let of_table = rows.iter().filter(
-                |(table, _)| matches!(of.relation, Relation::Table(here) if here == *table),
-            );
+            let of_table = rows.iter().filter(|(table, _)| of.relation.table() == Some(*table));
             of_table.map(move |(_, slot)| (last, source as u16, *slot))
         });
         if first <= last {
@@ -175,7 +173,7 @@ impl Node {
     ) -> NodeMove {
         let mut starts = Starts::new();
         for (source, slot) in rows {
-            if let Relation::Table(table) = self.bound_plan.plan.sources[source as usize].relation
+            if let Some(table) = self.bound_plan.plan.sources[source as usize].relation.table()
                 && let Some(happened) = compare(&backlog.state, state, table, slot)
             {
                 let id = &state.schema.table(table).id;

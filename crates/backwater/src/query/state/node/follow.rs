@@ -8,7 +8,7 @@ use crate::caught::step;
 use crate::query::operator::join::TupleDelta;
 use crate::query::operator::statement_rows::StatementChange;
 use crate::query::operator::view::View;
-use crate::query::plan::{BoundPlan, Relation};
+use crate::query::plan::BoundPlan;
 use crate::query::result::Entry;
 use crate::query::result::edit::Failure;
 use crate::query::state::binding::BindingState;
@@ -107,9 +107,9 @@ impl Node {
             Ok(Ordered::Kept(..)) | Err(_) => return false,
             Ok(ordered) if ordered.reaches(usize::MAX) => ordered.len(),
             // Only the first are kept: of all there is no count.
-            Ok(_) => match plan.first().map(|first| &first.relation) {
-                Some(Relation::Table(table)) => stretch.views.1.state.table(*table).rows() as usize,
-                _ => return false,
+            Ok(_) => match plan.first().and_then(|first| first.relation.table()) {
+                Some(table) => stretch.views.1.state.table(table).rows() as usize,
+                None => return false,
             },
         };
         plan.is_much(tuples, rows) && stretch.is_of_tables()
