@@ -9,8 +9,32 @@ use std::mem::size_of;
 use std::sync::Arc;
 use std::sync::atomic::{AtomicBool, Ordering};
 
-use crate::query::result::edit::Failure;
+use crate::error::{Error, ErrorKind};
 use crate::schema::ResultLimits;
+
+/// Why a result cannot be computed.
+#[derive(Debug, Clone, PartialEq, Eq)]
+pub(crate) struct Failure {
+    pub(crate) message: Arc<str>,
+    /// Whether it was given up, and may be computed another time.
+    pub(crate) is_stopped: bool,
+}
+
+impl Failure {
+    pub(crate) fn of(message: String) -> Self {
+        Self { message: message.into(), is_stopped: false }
+    }
+
+    pub(crate) fn stopped() -> Self {
+        let message = "it was stopped before the result was computed".into();
+        Self { message, is_stopped: true }
+    }
+
+    pub(crate) fn error(&self) -> Error {
+        let kind = if self.is_stopped { ErrorKind::Stopped } else { ErrorKind::Result };
+        Error::new(kind, self.message.to_string())
+    }
+}
 
 thread_local! {
     static WORK: Work = const { Work::ENDLESS };

@@ -11,7 +11,7 @@ use crate::query::expr::scalar::Scalar;
 use crate::query::operator::view::{NONE, Tuple, View};
 use crate::query::operator::walk::Walk;
 use crate::query::plan::{Access, JoinStep};
-use crate::query::result::edit::Failure;
+use crate::query::work::Failure;
 use crate::table::Slot;
 
 /// Why the result of a statement cannot be computed, if so.

@@ -10,7 +10,7 @@ use crate::query::operator::table_input::TableInput;
 use crate::query::plan::explain::Operator;
 use crate::query::plan::text::PlanNames;
 use crate::query::plan::{Path, Relation, Source};
-use crate::query::result::edit::Failure;
+use crate::query::work::Failure;
 use crate::schema::FieldNo;
 use crate::table::Slot;
 

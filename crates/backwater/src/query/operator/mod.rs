@@ -5,6 +5,7 @@
 
 pub(in crate::query) mod aggregate;
 pub(in crate::query) mod describe;
+pub(in crate::query) mod edit;
 pub(in crate::query) mod elements;
 pub(in crate::query) mod exact;
 pub(in crate::query) mod failed;

@@ -6,10 +6,10 @@ use smallvec::{SmallVec, smallvec};
 
 use crate::query::expr::Columns;
 use crate::query::expr::scalar::Scalar;
+use crate::query::operator::edit::Edit;
 use crate::query::plan::explain::Operator;
 use crate::query::plan::text::PlanNames;
 use crate::query::plan::{Excerpt, OrderKey, Plan, Rows};
-use crate::query::result::edit::Edit;
 use crate::query::state::rank_tree::{Prefix, RankTree, Sought};
 use crate::sorting::{self, Numbered};
 

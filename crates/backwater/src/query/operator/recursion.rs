@@ -11,6 +11,7 @@ use smallvec::SmallVec;
 
 use crate::query::expr::scalar::{Key, Scalar};
 use crate::query::expr::{ColumnNo, Expr};
+use crate::query::operator::edit::Edit;
 use crate::query::operator::join::TupleDelta;
 use crate::query::operator::rows::{
     KeptRow, KeptState, MadeRows, RowEdits, RowOperator, RowsState,
@@ -21,7 +22,6 @@ use crate::query::operator::walk::Walk;
 use crate::query::plan::Recursion;
 use crate::query::plan::explain::Operator;
 use crate::query::plan::text::PlanNames;
-use crate::query::result::edit::Edit;
 use crate::query::work;
 use crate::table::Slot;
 

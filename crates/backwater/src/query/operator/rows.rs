@@ -9,6 +9,7 @@ use smallvec::SmallVec;
 
 use crate::query::expr::scalar::{Key, Scalar};
 use crate::query::expr::{ColumnNo, Columns, Expr};
+use crate::query::operator::edit::{Edit, Edits};
 use crate::query::operator::group::Groups;
 use crate::query::operator::join::TupleDelta;
 use crate::query::operator::order::order_by;
@@ -20,8 +21,8 @@ use crate::query::operator::window_values::{RowNo, WindowValues};
 use crate::query::plan::explain::Operator;
 use crate::query::plan::text::PlanNames;
 use crate::query::plan::{Plan, Rows};
-use crate::query::result::edit::{Edit, Edits, Failure};
 use crate::query::work;
+use crate::query::work::Failure;
 use crate::table::Slot;
 
 /// A row that keeps its values: first its key, then what its operator makes of it. What window

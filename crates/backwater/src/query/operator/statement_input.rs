@@ -5,7 +5,7 @@ use std::cmp::Ordering;
 use crate::query::expr::scalar::{Key, Scalar};
 use crate::query::operator::statement_rows::StatementView;
 use crate::query::plan::Plan;
-use crate::query::result::edit::Failure;
+use crate::query::work::Failure;
 use crate::schema::FieldNo;
 use crate::table::Slot;
 

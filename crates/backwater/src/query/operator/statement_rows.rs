@@ -9,7 +9,7 @@ use rustc_hash::FxHashMap;
 
 use crate::change::FieldSet;
 use crate::query::expr::scalar::{Key, Scalar};
-use crate::query::result::edit::Failure;
+use crate::query::work::Failure;
 use crate::schema::FieldNo;
 use crate::table::Slot;
 

@@ -5,7 +5,7 @@ use std::cmp::Ordering;
 use smallvec::SmallVec;
 
 use crate::query::expr::scalar::Scalar;
-use crate::query::result::edit::Failure;
+use crate::query::work::Failure;
 use crate::schema::{FieldKind, FieldNo, TableNo};
 use crate::table::{Slot, State, TableRows};
 

@@ -9,7 +9,7 @@ use crate::query::operator::statement_input::StatementInput;
 use crate::query::operator::statement_rows::StatementView;
 use crate::query::operator::table_input::TableInput;
 use crate::query::plan::{Plan, Relation, Source};
-use crate::query::result::edit::Failure;
+use crate::query::work::Failure;
 use crate::schema::FieldKind;
 use crate::table::{Slot, State};
 use crate::value::Value;

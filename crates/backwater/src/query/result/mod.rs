@@ -1,7 +1,6 @@
 //! Results as a reader holds them: immutable, consistent, and computed where they are looked at.
 
 pub(in crate::query) mod delta;
-pub(in crate::query) mod edit;
 pub(in crate::query) mod missing;
 pub(in crate::query) mod read_rows;
 #[cfg(feature = "remote")]
@@ -16,11 +15,11 @@ use crate::query::expr::scalar::{Key, Scalar};
 use crate::query::expr::{Columns, Expr};
 use crate::query::operator::view::View;
 use crate::query::plan::BoundPlan;
-use crate::query::result::edit::Failure;
 use crate::query::result::missing::{Missing, missing};
 use crate::query::result::read_rows::ReadRows;
 use crate::query::state::ordered::{LeafOf, Ordered, Slots, of_tables};
 use crate::query::state::sort_prefix::whole;
+use crate::query::work::Failure;
 use smallvec::SmallVec;
 
 use crate::error::{Error, ErrorKind, Result, nearest};

@@ -8,6 +8,7 @@ use smallvec::SmallVec;
 
 use crate::query::expr::Expr;
 use crate::query::expr::scalar::Scalar;
+use crate::query::operator::edit::{Edit, Edits};
 use crate::query::operator::filter::Filter;
 use crate::query::operator::join::TupleDelta;
 use crate::query::operator::order::{Moves, follow, order_against, order_by, sort_keys};
@@ -16,7 +17,6 @@ use crate::query::operator::view::{Tuple, View, key_slots};
 use crate::query::operator::walk::Walk;
 use crate::query::operator::window_values::WindowValues;
 use crate::query::plan::{BoundPlan, Excerpt, Plan, Source};
-use crate::query::result::edit::{Edit, Edits, Failure};
 use crate::query::state::narrow::{Narrowed, SearchedTexts, narrowed};
 use crate::query::state::ordered::{Ordered, Slots, of_tables};
 use crate::query::state::rank_tree::{Prefix, RankTree, Sought};
@@ -24,6 +24,7 @@ use crate::query::state::rebind::{self, excerpt_moved};
 use crate::query::state::sort_prefix::prefix;
 use crate::query::state::unordered::Unordered;
 use crate::query::work;
+use crate::query::work::Failure;
 use crate::schema::ResultLimits;
 use crate::table::{Slot, each_fetched};
 

@@ -10,11 +10,11 @@ use crate::query::operator::statement_rows::StatementChange;
 use crate::query::operator::view::View;
 use crate::query::plan::BoundPlan;
 use crate::query::result::Entry;
-use crate::query::result::edit::Failure;
 use crate::query::state::binding::BindingState;
 use crate::query::state::ordered::Ordered;
 use crate::query::state::rebind::{difference, excerpt_moved};
 use crate::query::work;
+use crate::query::work::Failure;
 use crate::table::State;
 
 impl Node {

@@ -24,10 +24,10 @@ use crate::query::operator::statement_rows::{
 use crate::query::operator::view::View;
 use crate::query::plan::{BoundPlan, Excerpt, Plan};
 use crate::query::result::Entry;
-use crate::query::result::edit::Failure;
 use crate::query::state::backlog::{GroupLog, Pending};
 use crate::query::state::binding::{BindingState, OperatorState};
 use crate::query::state::ordered::Ordered;
+use crate::query::work::Failure;
 use crate::query::{BindingNo, work};
 use crate::sorting::{self, Numbered};
 use crate::table::State;
