@@ -37,6 +37,9 @@ struct Arguments {
     /// How many sailings there are
     #[arg(long, default_value_t = 200_000)]
     size: usize,
+    /// How often each side runs at most
+    #[arg(long, value_name = "TIMES", default_value_t = usize::MAX, hide_default_value = true)]
+    runs: usize,
 }
 
 type Case = fn(usize) -> anyhow::Result<Vec<Figure>>;
@@ -89,6 +92,7 @@ fn main() -> anyhow::Result<()> {
         return Ok(());
     }
     let arguments = Arguments::parse();
+    measure::limit_runs(arguments.runs.max(1));
     let wanted = |name: &str| name.starts_with(&arguments.only);
     if !arguments.json {
         println!(

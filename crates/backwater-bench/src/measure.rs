@@ -1,10 +1,19 @@
 //! Timing: ours and the baseline in turn, and the middle of each.
 
 use std::hint::black_box;
+use std::sync::atomic::{AtomicUsize, Ordering::Relaxed};
 use std::time::Instant;
 
 /// How often each side runs.
 const RUNS: usize = 7;
+
+/// At most so often.
+static MOST_RUNS: AtomicUsize = AtomicUsize::new(usize::MAX);
+
+/// Has each side run so often at most.
+pub(crate) fn limit_runs(most: usize) {
+    MOST_RUNS.store(most, Relaxed);
+}
 
 /// One line of the result.
 pub(crate) struct Figure {
@@ -44,7 +53,7 @@ pub(crate) fn alternate_so_often<P, A, B>(
     mut baseline: impl FnMut(&mut P) -> B,
 ) -> (f64, f64) {
     let (mut ours_took, mut baseline_took) = (Vec::new(), Vec::new());
-    for run in 0..=runs {
+    for run in 0..=runs.min(MOST_RUNS.load(Relaxed)) {
         let mut prepared = prepare();
         let mut both = (0.0, 0.0);
         let mut time_ours = |prepared: &mut P| both.0 = time(|| ours(prepared));
