@@ -10,9 +10,10 @@ use std::cmp::Ordering;
 use std::ops::Range;
 use std::sync::Arc;
 
-use smallvec::{SmallVec, smallvec};
+use smallvec::SmallVec;
 
-use node::{Child, FAN, Keyed, TreeNode, insert, keep, most_entries, remove};
+use crate::table::TOGETHER;
+use node::{FAN, Keyed, TreeNode, insert, keep, most_entries, remove};
 pub(crate) use node::{Leaf, Prefix, Sought};
 
 /// An ordered collection of entries.
@@ -49,9 +50,7 @@ impl<E: Clone> RankTree<E> {
         while level.len() > 1 {
             let mut above = Vec::with_capacity(level.len().div_ceil(FAN * 3 / 4));
             for nodes in level.chunks(FAN * 3 / 4) {
-                let mut children = SmallVec::new();
-                nodes.iter().for_each(|node| children.push(Child::new(node.clone())));
-                above.push(TreeNode::branch(children));
+                above.push(TreeNode::branch(nodes.iter().cloned()));
             }
             level = above;
         }
@@ -137,9 +136,9 @@ impl<E: Clone> RankTree<E> {
     /// Makes the root no higher than it must be.
     fn shrink(&mut self) {
         while let Some(TreeNode::Branch(branch)) = &self.root
-            && let [only] = &*branch.0
+            && let Some(only) = branch.only()
         {
-            self.root = Some(only.node.clone());
+            self.root = Some(only.clone());
         }
         if self.root.as_ref().is_some_and(|root| root.len() == 0) {
             self.root = None;
@@ -167,12 +166,9 @@ impl<E: Clone> RankTree<E> {
             match node {
                 TreeNode::Leaf(leaf) => return Some((leaf, rank)),
                 TreeNode::Branch(branch) => {
-                    let child = branch.0.iter().find(|child| {
-                        let here = rank < child.len();
-                        rank -= if here { 0 } else { child.len() };
-                        here
-                    })?;
-                    node = &child.node;
+                    let place = branch.at_rank(rank);
+                    rank -= branch.start(place);
+                    node = branch.child(place);
                 }
             }
         }
@@ -218,9 +214,9 @@ impl<E: Clone> RankTree<E> {
                     break (&**leaf, leaf.entries.partition_point(is_before));
                 }
                 TreeNode::Branch(branch) => {
-                    let (place, before) = branch.child(at);
-                    rank += before;
-                    node = &branch.0[place].node;
+                    let place = branch.at(at);
+                    rank += branch.start(place);
+                    node = branch.child(place);
                 }
             }
         };
@@ -235,18 +231,39 @@ impl<E: Clone> RankTree<E> {
         }
     }
 
-    /// The rank of an entry, if it is there.
-    pub(crate) fn rank(&self, at: &Sought<impl Fn(&E) -> Ordering>) -> Option<usize> {
-        let (mut node, mut rank) = (self.searched()?, 0);
+    /// The ranks of entries, of each that is there. They are looked for side by side, level by
+    /// level: mostly what one waits for is memory.
+    pub(crate) fn ranks<'s, F: Fn(&E) -> Ordering + 's>(
+        &self,
+        mut places: impl Iterator<Item = Option<&'s Sought<F>>>,
+    ) -> SmallVec<[Option<usize>; 8]> {
+        let (root, mut ranks) = (self.searched(), SmallVec::new());
         loop {
-            match node {
-                TreeNode::Leaf(leaf) => return Some(rank + leaf.find(at).ok()?),
-                TreeNode::Branch(branch) => {
-                    let (place, before) = branch.child(at);
-                    rank += before;
-                    node = &branch.0[place].node;
+            let some: SmallVec<[Option<&Sought<F>>; TOGETHER]> =
+                places.by_ref().take(TOGETHER).collect();
+            if some.is_empty() {
+                return ranks;
+            }
+            let ways = some.iter().map(|at| Some((root?, 0, (*at)?)));
+            let mut ways: SmallVec<[_; TOGETHER]> = ways.collect();
+            let mut goes_on = true;
+            while std::mem::take(&mut goes_on) {
+                for (node, rank, at) in ways.iter_mut().flatten() {
+                    if let TreeNode::Branch(branch) = node {
+                        let place = branch.at(at);
+                        *rank += branch.start(place);
+                        *node = branch.child(place);
+                        node.fetch();
+                        goes_on = true;
+                    }
                 }
             }
+            ways.into_iter().for_each(|way| {
+                ranks.push(way.and_then(|(node, rank, at)| match node {
+                    TreeNode::Leaf(leaf) => Some(rank + leaf.find(at).ok()?),
+                    TreeNode::Branch(_) => None,
+                }));
+            });
         }
     }
 
@@ -259,7 +276,7 @@ impl<E: Clone> RankTree<E> {
         };
         let (rank, sibling) = insert(root, entry, at);
         if let Some(sibling) = sibling {
-            *root = TreeNode::branch(smallvec![Child::new(root.clone()), Child::new(sibling)]);
+            *root = TreeNode::branch([root.clone(), sibling]);
         }
         rank
     }
@@ -272,25 +289,19 @@ impl<E: Clone> RankTree<E> {
         removed
     }
 
-    /// Replaces an entry by one of the same place; gives its rank, if it was there.
-    pub(crate) fn replace(
-        &mut self,
-        entry: E,
-        at: &Sought<impl Fn(&E) -> Ordering>,
-    ) -> Option<usize> {
+    /// Replaces the entry of a rank by one of the same place.
+    pub(crate) fn replace(&mut self, mut rank: usize, entry: E) {
         self.forget_left();
-        let (mut node, mut rank) = (self.root.as_mut()?, 0);
+        let Some(mut node) = self.root.as_mut() else { return };
         loop {
             match node {
                 TreeNode::Leaf(leaf) => {
-                    let place = leaf.find(at).ok()?;
-                    Arc::make_mut(leaf).entries[place].entry = entry;
-                    return Some(rank + place);
+                    return Arc::make_mut(leaf).entries[rank].entry = entry;
                 }
                 TreeNode::Branch(branch) => {
-                    let (place, before) = branch.child(at);
-                    rank += before;
-                    node = &mut Arc::make_mut(branch).0[place].node;
+                    let place = branch.at_rank(rank);
+                    rank -= branch.start(place);
+                    node = Arc::make_mut(branch).child_mut(place);
                 }
             }
         }
@@ -345,7 +356,7 @@ mod tests {
                         present.borrow_mut().insert(number);
                         let rank = tree.insert(number, &at(number));
                         prop_assert_eq!(rank, place);
-                        prop_assert_eq!(tree.replace(number, &at(number)), Some(place));
+                        tree.replace(rank, number);
                     }
                     (54.., Ok(_)) | (90.., _) => {
                         prop_assert_eq!(tree.remove(&at(number)), place.ok());
@@ -357,6 +368,11 @@ mod tests {
                 prop_assert_eq!(tree.len(), model.len());
                 let rank = number as usize % 64;
                 prop_assert_eq!(tree.get(rank), model.get(rank));
+                tree.forget_left();
+                let sought: Vec<_> = (number..number + step % 20).map(at).collect();
+                let ranks = tree.ranks(sought.iter().map(Some).chain([None]));
+                let places = (number..number + step % 20).map(|it| model.binary_search(&it).ok());
+                prop_assert_eq!(ranks.to_vec(), places.chain([None]).collect::<Vec<_>>());
             }
             for (tree, model) in [(&tree, &model), (&kept, &kept_model)] {
                 prop_assert_eq!(tree.len(), model.len());
