@@ -33,6 +33,15 @@ impl Bits {
         self.0.count_ones() as usize
     }
 
+    pub(crate) fn of(ones: impl Iterator<Item = usize>) -> Self {
+        Self(ones.fold(0, |bits, at| bits | 1 << at))
+    }
+
+    pub(crate) fn without(self, others: Self) -> Self {
+        Self(self.0 & !others.0)
+    }
+
+    #[inline]
     pub(crate) fn ones(self) -> impl Iterator<Item = usize> {
         let mut left = self.0;
         std::iter::from_fn(move || {
@@ -278,24 +287,40 @@ impl Chunk {
         }
     }
 
-    /// See [`RowCells::in_memory`](super::RowCells::in_memory).
-    #[inline]
-    pub(super) fn in_memory(
-        &self,
-        words: &[u32],
-        field: FieldNo,
-        layout: &Layout,
-    ) -> Option<(u64, u64)> {
+    /// See [`ChunkRows::column`](super::ChunkRows::column).
+    pub(super) fn column(&self, field: FieldNo, layout: &Layout, into: &mut [u64; CHUNK]) -> u64 {
         let place = layout.place(field);
-        let state = if words.is_empty() { ABSENT } else { state(words, place) };
+        let word = place.word as usize;
         match place.kind {
-            _ if state < VALUE => None,
-            FieldKind::Int | FieldKind::Timestamp => Some((long(words, place), 0)),
-            FieldKind::Bool => Some((state.into(), 1)),
-            FieldKind::Link(_) => Some((words[place.word as usize].into(), 2)),
-            FieldKind::Text if state == SYMBOL => Some((words[place.word as usize].into(), 3)),
-            _ => None,
+            FieldKind::Int | FieldKind::Timestamp | FieldKind::Links(_) => {
+                self.values(place, layout, into, |row, state| (long(row, place), state == VALUE))
+            }
+            FieldKind::Link(_) | FieldKind::Text => {
+                self.values(place, layout, into, |row, state| (row[word].into(), state == VALUE))
+            }
+            FieldKind::Bool => {
+                self.values(place, layout, into, |_, state| (state.into(), state >= VALUE))
+            }
+            _ => 0,
         }
+    }
+
+    /// What rows hold of a field, and a bit for each place of which that counts; without a branch,
+    /// as there are many. `value` goes by a row and the field's state in it.
+    #[inline]
+    fn values(
+        &self,
+        place: &FieldPlace,
+        layout: &Layout,
+        into: &mut [u64; CHUNK],
+        value: impl Fn(&[u32], u32) -> (u64, bool),
+    ) -> u64 {
+        let rows = self.words.chunks_exact(layout.width()).zip(into).enumerate();
+        rows.fold(0, |bits, (at, (row, into))| {
+            let (value, counts) = value(row, state(row, place));
+            *into = value;
+            bits | u64::from(counts) << at
+        })
     }
 
     #[inline]

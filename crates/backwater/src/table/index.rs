@@ -35,36 +35,44 @@ enum Heads {
     BySlot(Trie<[u32; PIECE]>),
 }
 
+/// An index of links that many rows are put into at once.
+pub(super) struct NewLinks {
+    heads: Vec<u32>,
+    neighbours: Vec<(u32, u32)>,
+}
+
+impl NewLinks {
+    /// Of rows below so many slots.
+    pub(super) fn new(slots: usize) -> Self {
+        Self { heads: Vec::new(), neighbours: vec![(NONE, NONE); slots] }
+    }
+
+    /// Adds a row, and the slot that its link points at.
+    #[inline]
+    pub(super) fn add(&mut self, slot: Slot, to: Slot) {
+        let to = to.0 as usize;
+        if to >= self.heads.len() {
+            self.heads.resize(to + 1, NONE);
+        }
+        let second = std::mem::replace(&mut self.heads[to], slot.0);
+        self.neighbours[slot.0 as usize].1 = second;
+        if second != NONE {
+            self.neighbours[second as usize].0 = slot.0;
+        }
+    }
+
+    pub(super) fn index(self, fields: Vec<FieldNo>) -> Index {
+        let heads = Heads::BySlot(pieces(&self.heads, NONE));
+        Index { fields, heads, neighbours: pieces(&self.neighbours, (NONE, NONE)) }
+    }
+}
+
 impl Index {
     /// `is_link` is whether the one field is a link to rows of one table.
     pub(super) fn new(fields: Vec<FieldNo>, is_link: bool, seed: &RandomState) -> Self {
         let heads =
             if is_link { Heads::BySlot(Trie::new()) } else { Heads::Hashed(Keys::new(seed)) };
         Self { fields, heads, neighbours: Trie::new() }
-    }
-
-    /// Indexes many rows at once: `each` calls with each row, below so many slots, and the slot
-    /// that its link points at.
-    pub(super) fn of_links(
-        fields: Vec<FieldNo>,
-        slots: usize,
-        each: impl FnOnce(&mut dyn FnMut(Slot, Slot)),
-    ) -> Self {
-        let mut heads: Vec<u32> = Vec::new();
-        let mut neighbours = vec![(NONE, NONE); slots];
-        each(&mut |slot, to| {
-            let to = to.0 as usize;
-            if to >= heads.len() {
-                heads.resize(to + 1, NONE);
-            }
-            let second = std::mem::replace(&mut heads[to], slot.0);
-            neighbours[slot.0 as usize].1 = second;
-            if second != NONE {
-                neighbours[second as usize].0 = slot.0;
-            }
-        });
-        let heads = Heads::BySlot(pieces(&heads, NONE));
-        Self { fields, heads, neighbours: pieces(&neighbours, (NONE, NONE)) }
     }
 
     /// Whether the key is one link.

@@ -36,8 +36,8 @@ use chunk::Chunk;
 pub(crate) use chunk::{Bits, CHUNK, Quads};
 pub(crate) use filling::Filling;
 pub(crate) use folded::{FoldedTexts, TextSearch};
-use index::Index;
 pub(crate) use index::IndexKey;
+use index::{Index, NewLinks};
 use keys::{Bucket, Keys};
 use layout::Layout;
 pub(crate) use overlay::{
@@ -295,29 +295,34 @@ impl TableRows {
         self.indexes.iter().any(|index| index.fields == fields)
     }
 
-    fn add_index(&mut self, fields: &[FieldNo], is_link: bool) {
-        if is_link {
-            let index = Index::of_links(fields.to_vec(), self.slots(), |found| {
-                self.each_row(|slot, cells| {
-                    if let Some(to) = cells.link(fields[0]) {
-                        found(slot, to);
-                    }
+    /// Adds indexes of some fields each, or of one link; these in one go through the rows.
+    fn add_indexes(&mut self, all: Vec<(Vec<FieldNo>, bool)>) {
+        let (links, others): (Vec<_>, Vec<_>) = all.into_iter().partition(|(_, is_link)| *is_link);
+        let links = links.into_iter().map(|(link, _)| (link, NewLinks::new(self.slots())));
+        let mut links: Vec<_> = links.collect();
+        if !links.is_empty() {
+            let mut targets = [0; CHUNK];
+            self.each_chunk_in(&Selection::default(), |rows| {
+                for (link, links) in &mut links {
+                    let found = rows.column(link[0], &mut targets).ones();
+                    found.for_each(|at| links.add(rows.slot(at), Slot(targets[at] as u32)));
+                }
+            });
+        }
+        self.indexes.extend(links.into_iter().map(|(link, links)| links.index(link)));
+        for (fields, is_link) in others {
+            let mut index = Index::new(fields.clone(), is_link, &RandomState::new());
+            self.each_row(|slot, cells| {
+                let key = fields.iter().map(|field| match cells.cell(*field) {
+                    Cell::Absent | Cell::Null => None,
+                    cell => Some(cell),
                 });
+                if let Some(key) = key.collect::<Option<IndexKey<'_>>>() {
+                    index.add(slot, &key, |other| self.has(other, &fields, &key));
+                }
             });
             self.indexes.push(index);
-            return;
         }
-        let mut index = Index::new(fields.to_vec(), is_link, &RandomState::new());
-        self.each_row(|slot, cells| {
-            let key = fields.iter().map(|field| match cells.cell(*field) {
-                Cell::Absent | Cell::Null => None,
-                cell => Some(cell),
-            });
-            if let Some(key) = key.collect::<Option<IndexKey<'_>>>() {
-                index.add(slot, &key, |other| self.has(other, fields, &key));
-            }
-        });
-        self.indexes.push(index);
     }
 
     /// Removes a row from the indexes of some fields, so that these can be written.

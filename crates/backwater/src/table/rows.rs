@@ -108,13 +108,6 @@ impl<'a> RowCells<'a> {
     pub(crate) fn whole(&self, field: FieldNo) -> Option<i64> {
         self.chunk.whole(self.words, field, self.layout)
     }
-
-    /// The bits of a field's value in memory, which decide equality; not for a text that does not
-    /// repeat.
-    #[inline]
-    pub(crate) fn in_memory(&self, field: FieldNo) -> Option<(u64, u64)> {
-        self.chunk.in_memory(self.words, field, self.layout)
-    }
 }
 
 /// Some rows of a chunk.
@@ -131,20 +124,47 @@ impl<'a> ChunkRows<'a> {
     /// The rows, in slot order.
     #[inline]
     pub(crate) fn iter(self) -> impl Iterator<Item = (Slot, RowCells<'a>)> {
-        let slot = move |at| Slot((self.number * CHUNK + at) as u32);
+        Bits(self.places).ones().map(move |at| self.at(at))
+    }
+
+    /// A bit for each of their places in the chunk.
+    #[inline]
+    pub(crate) fn places(self) -> Bits {
         Bits(self.places)
-            .ones()
-            .map(move |at| (slot(at), RowCells::new(self.chunk, at, self.layout)))
+    }
+
+    /// What a field holds at each place of the chunk, if that lies in a few bits of memory that
+    /// decide equality: a number, a time, the slot of a link's target, a text that repeats. Gives a
+    /// bit for each place of which that is so.
+    pub(crate) fn column(self, field: FieldNo, into: &mut [u64; CHUNK]) -> Bits {
+        Bits(self.chunk.column(field, self.layout, into) & self.places)
     }
 
     /// Those of them that meet a condition.
-    pub(crate) fn filtered(mut self, holds: impl Fn(RowCells<'a>) -> bool) -> Self {
+    #[inline]
+    pub(crate) fn filtered(self, mut holds: impl FnMut(RowCells<'a>) -> bool) -> Self {
+        self.among(|at| holds(RowCells::new(self.chunk, at, self.layout)))
+    }
+
+    /// Those of them at places of which something holds.
+    #[inline]
+    pub(crate) fn among(mut self, mut holds: impl FnMut(usize) -> bool) -> Self {
         for at in Bits(self.places).ones() {
-            if !holds(RowCells::new(self.chunk, at, self.layout)) {
-                self.places &= !(1 << at);
-            }
+            self.places &= !(u64::from(!holds(at)) << at);
         }
         self
+    }
+
+    /// The slot at a place of the chunk.
+    #[inline]
+    pub(crate) fn slot(self, place: usize) -> Slot {
+        Slot((self.number * CHUNK + place) as u32)
+    }
+
+    /// The row at a place of the chunk, and its slot.
+    #[inline]
+    pub(crate) fn at(self, place: usize) -> (Slot, RowCells<'a>) {
+        (self.slot(place), RowCells::new(self.chunk, place, self.layout))
     }
 }
 

@@ -62,11 +62,7 @@ impl State {
             if is_target(&schema, number) && !extended.table(number).is_target {
                 extended.table_mut(number).is_target = true;
             }
-            for fields in schema.indexes(number) {
-                if !extended.has_index(number, &fields) {
-                    extended.index(number, &fields);
-                }
-            }
+            extended.index(number, &schema.indexes(number));
         }
         extended
     }
@@ -169,11 +165,7 @@ impl State {
                 *state.tables.get_mut(number) = Arc::new(read.clone());
                 let known = |indexes: &Index| now.has_index(&indexes.fields);
                 state.table_mut(number).indexes.retain(known);
-                for indexes in &now.indexes {
-                    if !read.has_index(&indexes.fields) {
-                        state.index(number, &indexes.fields);
-                    }
-                }
+                state.index(number, now.indexes.iter().map(|index| &index.fields));
             } else if read.slots != base.slots {
                 if now.slots != base.slots {
                     return None;
@@ -217,10 +209,19 @@ impl State {
         self.table(table).has_index(fields)
     }
 
-    /// Makes it possible to find a table's rows by the values of some fields.
-    pub(crate) fn index(&mut self, table: TableNo, fields: &[FieldNo]) {
-        let is_link = is_one_link(self.schema.table(table), fields);
-        self.table_mut(table).add_index(fields, is_link);
+    /// Makes it possible to find a table's rows by the values of some fields, of each of these.
+    pub(crate) fn index<'f>(
+        &mut self,
+        table: TableNo,
+        all: impl IntoIterator<Item = &'f Vec<FieldNo>>,
+    ) {
+        let definition = self.schema.table(table);
+        let missing = all.into_iter().filter(|fields| !self.has_index(table, fields));
+        let missing = missing.map(|fields| (fields.clone(), is_one_link(definition, fields)));
+        let missing: Vec<_> = missing.collect();
+        if !missing.is_empty() {
+            self.table_mut(table).add_indexes(missing);
+        }
     }
 
     /// Forgets an index that the schema itself does not need.

@@ -452,10 +452,14 @@ impl Engine {
         let number = ShapeNo(self.next);
         self.next += 1;
         self.by_identity.insert(plan.identity, number);
-        for index in table_indexes(&plan) {
-            if !state.has_index(index.0, &index.1) {
-                Arc::make_mut(state).index(index.0, &index.1);
+        let indexes = table_indexes(&plan);
+        for of_table in indexes.chunk_by(|one, other| one.0 == other.0) {
+            if of_table.iter().any(|(table, fields)| !state.has_index(*table, fields)) {
+                let all = of_table.iter().map(|(_, fields)| fields);
+                Arc::make_mut(state).index(of_table[0].0, all);
             }
+        }
+        for index in indexes {
             *self.indexes.entry(index).or_default() += 1;
         }
         let name = name.into();

@@ -94,7 +94,9 @@ impl<'a> Walk<'a, '_> {
             return self.view.each_row(table, filter, |slot, _| found(&[slot]));
         }
         if let Some(link_join) = LinkJoin::of(plan) {
-            return link_join.each(self.view, self.params, |_, tuple| found(tuple));
+            return link_join.each(self.view, self.params, |rows, tuples| {
+                rows.iter().for_each(|(slot, _)| found(&tuples.tuple(slot)));
+            });
         }
         if plan.sources.is_empty() {
             return found(&[]);

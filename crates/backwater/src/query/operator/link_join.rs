@@ -4,12 +4,12 @@
 use crate::query::expr::Expr;
 use crate::query::expr::scalar::Scalar;
 use crate::query::operator::filter::Filter;
-use crate::query::operator::scanned::ScannedRow;
+use crate::query::operator::scanned::ScannedRows;
 use crate::query::operator::view::{NONE, Tuple, View};
 use crate::query::operator::walk::Walk;
 use crate::query::plan::{Access, JoinStep, Plan};
 use crate::schema::{FieldNo, TableNo};
-use crate::table::Slot;
+use crate::table::{CHUNK, Slot};
 
 /// How all tuples of such a join are found.
 pub(crate) struct LinkJoin<'p> {
@@ -26,15 +26,34 @@ struct LinkWay<'p> {
     steps: Vec<&'p JoinStep>,
     /// For each step the conditions that depend on its rows and those before it.
     conditions: Vec<(Vec<&'p Expr>, Vec<&'p Expr>)>,
-    known: Known,
+    /// What is known of where the link may point: first at nothing, then at a row by its slot.
+    known: Vec<LinkState>,
+    /// What that leads to: a slot for each step.
+    slots: Vec<Slot>,
 }
 
-/// What each row that the link points at leads to: a slot for each step.
-struct Known {
-    states: Vec<LinkState>,
-    slots: Vec<Slot>,
-    /// The same where the link points at nothing.
-    without: (LinkState, Vec<Slot>),
+/// Tuples of rows of the first table that lie together.
+pub(crate) struct Tuples {
+    start: usize,
+    /// What goes with the rows: for each other source a slot for each place in their chunk.
+    others: Vec<[Slot; CHUNK]>,
+}
+
+impl Tuples {
+    /// Those of rows of the only source.
+    pub(crate) fn of_one() -> Self {
+        Self { start: 0, others: Vec::new() }
+    }
+
+    /// The slot of a source that goes with a row of the first table.
+    #[inline]
+    pub(crate) fn slot(&self, source: usize, row: Slot) -> Slot {
+        if source == self.start { row } else { self.others[source][row.0 as usize % CHUNK] }
+    }
+
+    pub(crate) fn tuple(&self, row: Slot) -> Tuple {
+        (0..self.others.len().max(1)).map(|source| self.slot(source, row)).collect()
+    }
 }
 
 #[derive(Debug, Clone, Copy, PartialEq)]
@@ -57,7 +76,7 @@ impl<'p> LinkJoin<'p> {
         for step in &path.steps {
             let Access::Follow(link) = step.access else { return None };
             if link.source() == path.start {
-                ways.push(LinkWay::new(link.field(), plan));
+                ways.push(LinkWay::new(link.field()));
             }
             let leads = |way: &LinkWay<'_>| {
                 way.link == link.field() && link.source() == path.start && way.steps.is_empty()
@@ -84,96 +103,97 @@ impl<'p> LinkJoin<'p> {
         Some(Self { plan, table, ways, late })
     }
 
-    /// Calls `found` with each tuple, and the row of the first table in it.
+    /// Calls `found` with all tuples, some at a time, and the rows of the first table in them.
     pub(crate) fn each<'a>(
         self,
         view: &View<'a>,
         params: &'a [Scalar<'static>],
-        mut found: impl FnMut(&ScannedRow<'a>, &[Slot]),
+        mut found: impl FnMut(ScannedRows<'a>, &Tuples),
     ) where
         'p: 'a,
     {
         let walk = Walk { view, params };
         let path = &self.plan.scratch;
         let filter = Filter::of(&path.checks, params);
-        let mut tuple = Tuple::from_elem(NONE, self.plan.sources.len());
+        let others = vec![[NONE; CHUNK]; self.plan.sources.len()];
+        let mut tuples = Tuples { start: path.start, others };
         let Self { table, mut ways, late, .. } = self;
-        view.each_row(table, filter, |slot, row| {
-            tuple[path.start] = slot;
-            for way in ways.iter_mut() {
-                let to = row.link(way.link);
-                if !way.follow(&walk, to, &mut tuple) {
-                    return;
-                }
+        view.each_chunk(table, filter, |mut rows| {
+            for way in &mut ways {
+                rows = way.follow(&walk, rows, &mut tuples);
             }
-            if late.iter().all(|condition| walk.is_true(condition, &tuple)) {
-                found(&row, &tuple);
+            if !late.is_empty() {
+                rows = rows.among(|place| {
+                    let tuple = tuples.tuple(rows.slot(place));
+                    late.iter().all(|condition| walk.is_true(condition, &tuple))
+                });
             }
+            found(rows, &tuples);
         });
     }
 }
 
 impl<'p> LinkWay<'p> {
-    fn new(link: FieldNo, plan: &Plan) -> Self {
-        let without = (LinkState::Unknown, vec![NONE; plan.sources.len()]);
-        let known = Known { states: Vec::new(), slots: Vec::new(), without };
-        Self { link, steps: Vec::new(), conditions: Vec::new(), known }
+    fn new(link: FieldNo) -> Self {
+        let (known, slots) = (Vec::new(), Vec::new());
+        Self { link, steps: Vec::new(), conditions: Vec::new(), known, slots }
     }
 
     fn leads_to(&self, source: usize) -> bool {
         self.steps.iter().any(|step| step.source == source)
     }
 
-    /// Puts what a link leads to into a tuple; whether the conditions on that hold.
-    #[inline]
-    fn follow<'a>(&mut self, walk: &Walk<'a, '_>, to: Option<Slot>, tuple: &mut Tuple) -> bool
+    /// Puts what rows' links lead to into their tuples; gives those for which the conditions on
+    /// that hold.
+    fn follow<'a>(
+        &mut self,
+        walk: &Walk<'a, '_>,
+        rows: ScannedRows<'a>,
+        tuples: &mut Tuples,
+    ) -> ScannedRows<'a>
+    where
+        'p: 'a,
+    {
+        let (mut targets, mut numbers) = ([0; CHUNK], [0; CHUNK]);
+        let links = rows.column(self.link, &mut targets);
+        let rows = rows.among(|place| {
+            let number = if links.get(place) { targets[place] as usize + 1 } else { 0 };
+            numbers[place] = number;
+            if self.known.get(number).is_none_or(|state| *state == LinkState::Unknown) {
+                self.look_up(walk, number, (tuples.start, rows.slot(place)));
+            }
+            self.known[number] == LinkState::Holds
+        });
+        let width = self.steps.len();
+        for (place, step) in self.steps.iter().enumerate() {
+            let to = &mut tuples.others[step.source];
+            for (to, number) in to.iter_mut().zip(&numbers) {
+                let slot = self.slots.get(number * width + place);
+                *to = slot.copied().unwrap_or(NONE);
+            }
+        }
+        rows
+    }
+
+    /// Notes what the link leads to from a row, in the first source, where it points there.
+    #[cold]
+    fn look_up<'a>(&mut self, walk: &Walk<'a, '_>, number: usize, (start, slot): (usize, Slot))
     where
         'p: 'a,
     {
         let width = self.steps.len();
-        let (state, slots) = match to {
-            Some(Slot(to)) => {
-                let to = to as usize;
-                if self.known.states.get(to).is_none_or(|state| *state == LinkState::Unknown) {
-                    self.look_up(walk, Some(Slot(to as u32)), tuple);
-                }
-                (self.known.states[to], &self.known.slots[to * width..(to + 1) * width])
-            }
-            None => {
-                if self.known.without.0 == LinkState::Unknown {
-                    self.look_up(walk, None, tuple);
-                }
-                (self.known.without.0, &self.known.without.1[..width])
-            }
-        };
-        for (step, slot) in self.steps.iter().zip(slots) {
-            tuple[step.source] = *slot;
+        if self.known.len() <= number {
+            self.known.resize(number + 1, LinkState::Unknown);
+            self.slots.resize((number + 1) * width, NONE);
         }
-        state == LinkState::Holds
-    }
-
-    #[cold]
-    fn look_up<'a>(&mut self, walk: &Walk<'a, '_>, to: Option<Slot>, tuple: &mut Tuple)
-    where
-        'p: 'a,
-    {
-        let state = match self.holds(walk, tuple) {
+        let mut tuple = Tuple::from_elem(NONE, walk.view.plan.sources.len());
+        tuple[start] = slot;
+        self.known[number] = match self.holds(walk, &mut tuple) {
             true => LinkState::Holds,
             false => LinkState::Fails,
         };
-        let slots = self.steps.iter().map(|step| tuple[step.source]);
-        let Some(Slot(to)) = to else {
-            self.known.without = (state, slots.collect());
-            return;
-        };
-        let (to, width) = (to as usize, self.steps.len());
-        if self.known.states.len() <= to {
-            self.known.states.resize(to + 1, LinkState::Unknown);
-            self.known.slots.resize((to + 1) * width, NONE);
-        }
-        self.known.states[to] = state;
-        for (place, slot) in self.known.slots[to * width..].iter_mut().zip(slots) {
-            *place = slot;
+        for (place, step) in self.slots[number * width..].iter_mut().zip(&self.steps) {
+            *place = tuple[step.source];
         }
     }
 
@@ -182,7 +202,6 @@ impl<'p> LinkWay<'p> {
     where
         'p: 'a,
     {
-        self.steps.iter().for_each(|step| tuple[step.source] = NONE);
         for (step, (on, checks)) in self.steps.iter().zip(&self.conditions) {
             let Access::Follow(link) = step.access else { return false };
             tuple[step.source] = walk.followed(step.source, link, tuple).unwrap_or(NONE);

@@ -1,18 +1,20 @@
 //! Grouping all rows that are found from one table, without a detour where conditions, keys and
 //! aggregates are as plain as they mostly are.
 
+use smallvec::SmallVec;
+
 use crate::query::expr::Expr;
 use crate::query::expr::scalar::Scalar;
 use crate::query::operator::aggregate::AggregateState;
 use crate::query::operator::filter::Filter;
 use crate::query::operator::group::Groups;
-use crate::query::operator::link_join::LinkJoin;
+use crate::query::operator::link_join::{LinkJoin, Tuples};
 use crate::query::operator::scanned::{ScannedRow, ScannedRows};
 use crate::query::operator::view::{NONE, Tuple, View};
 use crate::query::operator::walk::Walk;
 use crate::query::plan::{Aggregate, AggregateFunction, Grouping, Plan};
 use crate::schema::FieldNo;
-use crate::table::{CHUNK, Cell, Slot};
+use crate::table::{Bits, CHUNK, Cell, Slot};
 
 /// What of a row goes into an aggregate.
 #[derive(Clone, Copy)]
@@ -33,27 +35,38 @@ struct Count {
     slots: usize,
     /// By group, then by slot.
     times: Vec<u32>,
-    /// Whether there was room for the tuple at hand.
-    has_room: bool,
 }
 
 /// At most this many counts are kept for a source; beyond that, rows are added one by one.
 const MOST: u64 = 1 << 20;
 
-/// This many keys' groups are remembered by the key's bits in memory.
-const REMEMBERED: usize = 128;
+/// This many keys' groups are remembered by the key's bits in memory: all of texts that repeat.
+const REMEMBERED: usize = 512;
 
-/// A key as it lies in memory, and its group.
-#[derive(Clone, Copy)]
-struct Remembered {
-    key: (u64, u64),
-    group: u32,
+/// Keys as they lie in memory, each with its group, at places that follow from their bits.
+struct Remembered(Box<[(u64, u32); REMEMBERED]>);
+
+impl Remembered {
+    fn new() -> Self {
+        // A key's last bits say where it lies, so at first each place has one that lies elsewhere.
+        Self(Box::new(std::array::from_fn(|place| (!(place as u64), 0))))
+    }
+
+    /// The group of a key; `find` finds one that is not known yet.
+    #[inline]
+    fn group(&mut self, key: u64, find: impl FnOnce() -> u32) -> u32 {
+        let known = &mut self.0[key as usize % REMEMBERED];
+        if known.0 != key {
+            *known = (key, find());
+        }
+        known.1
+    }
 }
 
 /// By what a tuple's group is found.
 enum KeyOf {
     /// One field of the scanned table.
-    Field(FieldNo, Box<[Remembered; REMEMBERED]>),
+    Field(FieldNo, Remembered),
     /// Rows of one source.
     Source(GroupsOfSource),
     Other,
@@ -70,10 +83,9 @@ pub(crate) fn group(
     let mut intake = Intake::new(groups, grouping, view, params);
     if let Some(table) = view.scanned() {
         let filter = Filter::of(&plan.scratch.checks, params);
-        // Some rows at a time, so that the kind of each aggregate is not looked up for each row.
-        view.each_chunk(table, filter, |rows| intake.take_some(rows));
+        view.each_chunk(table, filter, |rows| intake.take(rows, &Tuples::of_one()));
     } else if let Some(link_join) = LinkJoin::of(plan) {
-        link_join.each(view, params, |row, tuple| intake.take(row, tuple));
+        link_join.each(view, params, |rows, tuples| intake.take(rows, tuples));
     } else {
         Walk { view, params }.all(&mut |tuple| intake.take_tuple(tuple));
     }
@@ -88,10 +100,10 @@ const FIRST: usize = 32;
 
 impl Tally {
     /// By the rows' groups; `None` if there are others than the first.
-    fn of(numbers: &[u32]) -> Option<Self> {
+    fn of(numbers: impl Iterator<Item = u32>) -> Option<Self> {
         let mut times = [0; FIRST];
         for number in numbers {
-            *times.get_mut(*number as usize)? += 1;
+            *times.get_mut(number as usize)? += 1;
         }
         Some(Self(times))
     }
@@ -149,112 +161,106 @@ impl<'i, 'a> Intake<'i, 'a> {
         let feeds = aggregates.map(|aggregate| feed(aggregate, view, &mut counts)).collect();
         let key = match grouping.keys.as_slice() {
             [Expr::Column(column)] if column.source() == plan.scratch.start => {
-                let nothing = Remembered { key: (u64::MAX, u64::MAX), group: 0 };
-                KeyOf::Field(column.field(), Box::new([nothing; REMEMBERED]))
+                KeyOf::Field(column.field(), Remembered::new())
             }
             _ => GroupsOfSource::of(plan, grouping).map_or(KeyOf::Other, KeyOf::Source),
         };
         Self { groups, grouping, view, params, feeds, key, counts }
     }
 
-    /// Adds rows of the only table.
-    fn take_some(&mut self, rows: ScannedRows<'a>) {
-        let (mut numbers, mut len) = ([0; CHUNK], 0);
-        for ((slot, row), number) in rows.iter().zip(&mut numbers) {
-            *number = self.number(&row, &[slot]);
-            len += 1;
-        }
-        let numbers = &numbers[..len];
-        let Some(tally) = Tally::of(numbers) else {
-            return rows.iter().for_each(|(slot, row)| self.take(&row, &[slot]));
-        };
+    /// Adds some rows at a time, so that what an aggregate is fed with is not asked for each row.
+    fn take(&mut self, rows: ScannedRows<'a>, tuples: &Tuples) {
+        let numbers = self.numbers(rows, tuples);
+        let places = rows.places();
+        let tally = Tally::of(places.ones().map(|place| numbers[place]));
+        let without_room = self.counts.iter_mut().map(|count| {
+            let mut has_room = |place: &usize| {
+                let slot = tuples.slot(count.source, rows.slot(*place));
+                count.count(numbers[*place], slot)
+            };
+            Bits::of(places.ones().filter(|place| !has_room(place)))
+        });
+        let without_room: SmallVec<[Bits; 2]> = without_room.collect();
         let aggregates = self.grouping.aggregates.iter().zip(&self.feeds).enumerate();
-        for (place, (aggregate, feed)) in aggregates {
-            let one = |groups: &mut Groups, number: u32, slot: Slot, row: &ScannedRow<'a>| {
-                let Some(kept) = groups.kept(number, place) else { return };
-                let fed = matches!(feed, Feed::Field(field) if feed_field(kept, row, *field));
-                if !fed {
-                    add(aggregate, kept, self.view, &[slot], self.params, 1);
+        for (number, (aggregate, feed)) in aggregates {
+            let groups = &mut *self.groups;
+            let one_by_one = |groups: &mut Groups, places: Bits| {
+                for place in places.ones() {
+                    let Some(kept) = groups.kept(numbers[place], number) else { continue };
+                    let (slot, row) = rows.at(place);
+                    let fed = match feed {
+                        Feed::Row => feed_row(kept),
+                        Feed::Field(field) => feed_field(kept, &row, *field),
+                        Feed::Counted(_) | Feed::Other => false,
+                    };
+                    if !fed {
+                        add(aggregate, kept, self.view, &tuples.tuple(slot), self.params, 1);
+                    }
                 }
             };
-            match feed {
-                Feed::Row => tally.each(|number, times| {
-                    if let Some(AggregateState::Count(count)) = self.groups.kept(number, place) {
+            match (feed, &tally) {
+                (Feed::Row, Some(tally)) => tally.each(|group, times| {
+                    if let Some(AggregateState::Count(count)) = groups.kept(group, number) {
                         *count += i64::from(times);
                     }
                 }),
-                Feed::Field(field) => {
+                (Feed::Field(field), Some(tally)) => {
+                    let mut values = [0; CHUNK];
+                    let wholes = rows.wholes(*field, &mut values);
                     let mut sums = Sums::default();
-                    for ((slot, row), number) in rows.iter().zip(numbers) {
-                        match row.number(*field) {
-                            Some(value) => sums.add(*number, value),
-                            None => one(self.groups, *number, slot, &row),
-                        }
-                    }
-                    tally.each(|number, _| {
-                        if let Some(kept) = self.groups.kept(number, place) {
-                            sums.feed(number, kept);
+                    let each = wholes.ones();
+                    each.for_each(|place| sums.add(numbers[place], values[place] as i64));
+                    tally.each(|group, _| {
+                        if let Some(kept) = groups.kept(group, number) {
+                            sums.feed(group, kept);
                         }
                     });
+                    one_by_one(groups, places.without(wholes));
                 }
-                Feed::Counted(_) | Feed::Other => {
-                    for ((slot, row), number) in rows.iter().zip(numbers) {
-                        one(self.groups, *number, slot, &row);
-                    }
-                }
+                (Feed::Counted(count), _) => one_by_one(groups, without_room[*count]),
+                _ => one_by_one(groups, places),
             }
         }
-        tally.each(|number, times| self.groups.count_rows(number, times));
-    }
-
-    /// Adds a tuple of which the row of the scanned table is known.
-    #[inline]
-    fn take(&mut self, row: &ScannedRow<'a>, tuple: &[Slot]) {
-        let number = self.number(row, tuple);
-        let Some((rows, kept)) = self.groups.contents(number) else { return };
-        *rows += 1;
-        self.counts.iter_mut().for_each(|count| count.count(number, tuple));
-        let aggregates = self.grouping.aggregates.iter().zip(kept.iter_mut()).zip(&self.feeds);
-        for ((aggregate, kept), feed) in aggregates {
-            let fed = match feed {
-                Feed::Row => feed_row(kept),
-                Feed::Field(field) => feed_field(kept, row, *field),
-                Feed::Counted(count) => self.counts[*count].has_room,
-                Feed::Other => false,
-            };
-            if !fed {
-                add(aggregate, kept, self.view, tuple, self.params, 1);
-            }
+        match tally {
+            Some(tally) => tally.each(|group, times| self.groups.count_rows(group, times)),
+            None => places.ones().for_each(|place| self.groups.count_rows(numbers[place], 1)),
         }
     }
 
-    /// The number of a tuple's group.
-    #[inline(always)]
-    fn number(&mut self, row: &ScannedRow<'a>, tuple: &[Slot]) -> u32 {
+    /// The numbers of the groups of rows of the scanned table, by their places.
+    fn numbers(&mut self, rows: ScannedRows<'a>, tuples: &Tuples) -> [u32; CHUNK] {
         let Self { groups, grouping, view, params, .. } = self;
-        let mut find = || find_group(groups, grouping, params, view, tuple);
+        let slot = |place: usize| rows.slot(place);
+        let mut find =
+            |place: usize| find_group(groups, grouping, params, view, &tuples.tuple(slot(place)));
+        let (mut numbers, mut keys) = ([0; CHUNK], [0; CHUNK]);
+        let mut others = rows.places();
         match &mut self.key {
-            KeyOf::Field(field, remembered) => match row.in_memory(*field) {
-                Some(key) => {
-                    let hash = (key.0 ^ key.1.rotate_left(32)).wrapping_mul(0x9e37_79b9_7f4a_7c15);
-                    let known = &mut remembered[(hash >> 57) as usize % REMEMBERED];
-                    if known.key != key {
-                        *known = Remembered { key, group: find() };
-                    }
-                    known.group
+            KeyOf::Field(field, remembered) => {
+                let known = rows.column(*field, &mut keys);
+                for place in known.ones() {
+                    numbers[place] = remembered.group(keys[place], || find(place));
                 }
-                None => find(),
-            },
-            KeyOf::Source(known) => known.number(tuple, find),
-            KeyOf::Other => find(),
+                others = others.without(known);
+            }
+            KeyOf::Source(known) => {
+                for place in others.ones() {
+                    let slot = tuples.slot(known.source, slot(place));
+                    numbers[place] = known.number(slot, || find(place));
+                }
+                return numbers;
+            }
+            KeyOf::Other => {}
         }
+        others.ones().for_each(|place| numbers[place] = find(place));
+        numbers
     }
 
     fn take_tuple(&mut self, tuple: &[Slot]) {
         let Self { groups, grouping, view, params, .. } = self;
         let mut find = || groups.number_of(grouping, params, &view.row(tuple));
         let number = match &mut self.key {
-            KeyOf::Source(known) => known.number(tuple, find),
+            KeyOf::Source(known) => known.number(tuple[known.source], find),
             _ => find(),
         };
         let Some((rows, kept)) = self.groups.contents(number) else { return };
@@ -284,20 +290,19 @@ impl<'i, 'a> Intake<'i, 'a> {
 }
 
 impl Count {
-    /// Counts a tuple's row of the source once more, if there is room for that.
+    /// Counts a row of the source once more, if there is room for that.
     #[inline]
-    fn count(&mut self, group: u32, tuple: &[Slot]) {
-        let slot = tuple[self.source];
+    fn count(&mut self, group: u32, slot: Slot) -> bool {
         let place = u64::from(group) * self.slots as u64 + u64::from(slot.0);
-        self.has_room = slot != NONE && place < MOST;
-        if !self.has_room {
-            return;
+        if slot == NONE || place >= MOST {
+            return false;
         }
         let place = place as usize;
         if place >= self.times.len() {
             self.times.resize((group as usize + 1) * self.slots, 0);
         }
         self.times[place] += 1;
+        true
     }
 }
 
@@ -370,7 +375,7 @@ fn feed(aggregate: &Aggregate, view: &View<'_>, counts: &mut Vec<Count>) -> Feed
     };
     let known = counts.iter().position(|count: &Count| count.source == source);
     Feed::Counted(known.unwrap_or_else(|| {
-        counts.push(Count { source, slots, times: Vec::new(), has_room: true });
+        counts.push(Count { source, slots, times: Vec::new() });
         counts.len() - 1
     }))
 }
@@ -393,10 +398,9 @@ impl GroupsOfSource {
         one.then_some(Self { source, known: Vec::new() })
     }
 
-    /// The number of a tuple's group; `find` finds one that is not known yet.
+    /// The number of the group of a row of the source; `find` finds one that is not known yet.
     #[inline]
-    fn number(&mut self, tuple: &[Slot], find: impl FnOnce() -> u32) -> u32 {
-        let slot = tuple[self.source];
+    fn number(&mut self, slot: Slot, find: impl FnOnce() -> u32) -> u32 {
         if slot == NONE {
             return find();
         }

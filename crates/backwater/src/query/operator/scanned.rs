@@ -5,8 +5,8 @@ use crate::query::expr::{ColumnNo, Columns, Expr};
 use crate::query::operator::filter::Filter;
 use crate::query::operator::view::View;
 use crate::query::plan::Access;
-use crate::schema::{FieldNo, TableNo};
-use crate::table::{Cell, ChunkRows, RowCells, Slot, State};
+use crate::schema::{FieldKind, FieldNo, TableNo};
+use crate::table::{Bits, CHUNK, Cell, ChunkRows, RowCells, Slot, State};
 
 /// A row of the only source of a statement, a table, found once for all of its columns.
 pub(crate) struct ScannedRow<'a> {
@@ -26,8 +26,46 @@ pub(crate) struct ScannedRows<'a> {
 impl<'a> ScannedRows<'a> {
     #[inline]
     pub(crate) fn iter(self) -> impl Iterator<Item = (Slot, ScannedRow<'a>)> {
+        self.places().ones().map(move |place| self.at(place))
+    }
+
+    /// The row at a place of their chunk.
+    #[inline]
+    pub(crate) fn at(self, place: usize) -> (Slot, ScannedRow<'a>) {
         let Self { state, table, rows } = self;
-        rows.iter().map(move |(slot, cells)| (slot, ScannedRow { state, table, cells }))
+        let (slot, cells) = rows.at(place);
+        (slot, ScannedRow { state, table, cells })
+    }
+
+    /// The slot at a place of their chunk.
+    #[inline]
+    pub(crate) fn slot(self, place: usize) -> Slot {
+        self.rows.slot(place)
+    }
+
+    /// See [`ChunkRows::places`].
+    #[inline]
+    pub(crate) fn places(self) -> Bits {
+        self.rows.places()
+    }
+
+    /// See [`ChunkRows::column`].
+    pub(crate) fn column(self, field: FieldNo, into: &mut [u64; CHUNK]) -> Bits {
+        self.rows.column(field, into)
+    }
+
+    /// The same of whole numbers alone.
+    pub(crate) fn wholes(self, field: FieldNo, into: &mut [u64; CHUNK]) -> Bits {
+        match self.state.schema.table(self.table).field(field).kind {
+            FieldKind::Int | FieldKind::Links(_) => self.column(field, into),
+            _ => Bits(0),
+        }
+    }
+
+    /// Those of them at places of which something holds.
+    #[inline]
+    pub(crate) fn among(self, holds: impl FnMut(usize) -> bool) -> Self {
+        Self { rows: self.rows.among(holds), ..self }
     }
 }
 
@@ -42,18 +80,6 @@ impl<'a> ScannedRow<'a> {
     #[inline]
     pub(crate) fn meets(&self, conditions: &'a [Expr], params: &'a [Scalar<'static>]) -> bool {
         conditions.iter().all(|condition| condition.holds(self, params))
-    }
-
-    /// What a field holds, as it lies in memory: rows of which that is the same hold the same.
-    #[inline]
-    pub(crate) fn in_memory(&self, field: FieldNo) -> Option<(u64, u64)> {
-        self.cells.in_memory(field)
-    }
-
-    /// See [`RowCells::link`].
-    #[inline]
-    pub(crate) fn link(&self, field: FieldNo) -> Option<Slot> {
-        self.cells.link(field)
     }
 
     /// See [`RowCells::whole`].
