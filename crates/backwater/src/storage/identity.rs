@@ -4,6 +4,7 @@
 use std::fs;
 use std::io;
 use std::path::Path;
+#[cfg(feature = "json-lines")]
 use std::time::SystemTime;
 
 use crate::error::{Error, ErrorKind, Result};
@@ -15,6 +16,7 @@ pub(super) struct Identity {
     /// cannot be replaced.
     file: (u64, u64),
     len: u64,
+    #[cfg(feature = "json-lines")]
     changed: Option<SystemTime>,
 }
 
@@ -36,7 +38,12 @@ impl Identity {
         };
         #[cfg(not(unix))]
         let file = (0, 0);
-        Ok(Some(Self { file, len: found.len(), changed: found.modified().ok() }))
+        Ok(Some(Self {
+            file,
+            len: found.len(),
+            #[cfg(feature = "json-lines")]
+            changed: found.modified().ok(),
+        }))
     }
 
     pub(super) fn is_empty(&self) -> bool {
@@ -48,6 +55,7 @@ impl Identity {
     }
 
     /// Whether it is the same file, and has not been written to meanwhile.
+    #[cfg(feature = "json-lines")]
     pub(super) fn is_unchanged(&self, other: &Self) -> bool {
         self.is_same_file(other) && (self.len, self.changed) == (other.len, other.changed)
     }
