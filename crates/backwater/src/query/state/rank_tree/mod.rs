@@ -232,7 +232,7 @@ impl<E: Clone> RankTree<E> {
     }
 
     /// The ranks of entries, of each that is there. They are looked for side by side, level by
-    /// level: mostly what one waits for is memory.
+    /// level, since mostly a search waits for memory (`window/rank`).
     pub(crate) fn ranks<'s, F: Fn(&E) -> Ordering + 's>(
         &self,
         mut places: impl Iterator<Item = Option<&'s Sought<F>>>,
