@@ -12,7 +12,6 @@ use crate::query::plan::text::PlanNames;
 use crate::query::plan::{Excerpt, OrderKey, Plan, Rows};
 use crate::query::state::rank_tree::{Prefix, RankTree, Sought};
 use crate::sorting::{self, Numbered};
-use crate::table::TOGETHER;
 
 /// A list that mostly is short.
 type Few<T> = SmallVec<[T; 8]>;
@@ -173,8 +172,11 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
     let mut places: Few<_> = Few::with_capacity(edits.len());
     edits.iter().for_each(|edit| places.push(leaves(edit, ranked)));
     let last = far(ranked);
-    let near = |place: &&Sought<O>| place.prefix <= last;
-    let mut befores = ranked.ranks(places.iter().map(|place| place.as_ref().filter(near)));
+    let mut befores: Few<Option<usize>> = Few::with_capacity(edits.len());
+    for place in &places {
+        let near = place.as_ref().filter(|place| place.prefix <= last);
+        befores.push(near.and_then(|place| ranked.rank(place)));
+    }
     for place in places.iter().flatten() {
         let removed = ranked.remove(place);
         debug_assert!(removed.is_some(), "what leaves a result was in it");
@@ -185,30 +187,28 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
         ranked.insert(new.clone(), place);
     }
     let last = far(ranked);
-    let near = |place: &&Sought<N>| place.prefix <= last;
-    let places = places.iter().map(|place| place.as_ref().map(|(_, place)| place));
-    let mut afters = ranked.ranks(places.map(|place| place.filter(near)));
+    let mut afters: Few<Option<usize>> = Few::with_capacity(edits.len());
+    for place in &places {
+        let near = place.as_ref().filter(|(_, place)| place.prefix <= last);
+        afters.push(near.and_then(|(_, place)| ranked.rank(place)));
+    }
     // The old ranks of what was taken out, and the new ones of what was put in, both in order.
     let (out, into) = (sorted(&befores), sorted(&afters));
-    let stays = |edit: &Edit<E>, ranked: &RankTree<E>| match edit {
-        Edit::Replace { new, reorder: false, .. } | Edit::Change(new) => {
-            Some(new_order(new)).filter(|place| !ranked.is_behind(place))
+    for (number, edit) in edits.iter().enumerate() {
+        let place = match edit {
+            Edit::Replace { new, reorder: false, .. } | Edit::Change(new) => new_order(new),
+            _ => continue,
+        };
+        if ranked.is_behind(&place) {
+            continue;
         }
-        _ => None,
-    };
-    for (some, first) in edits.chunks(TOGETHER).zip((0..).step_by(TOGETHER)) {
-        let mut places: Few<_> = Few::with_capacity(some.len());
-        some.iter().for_each(|edit| places.push(stays(edit, ranked)));
-        let ranks = ranked.ranks(places.iter().map(Option::as_ref));
-        for (((edit, place), rank), number) in some.iter().zip(places).zip(ranks).zip(first..) {
-            debug_assert!(place.is_none() || rank.is_some(), "what stays in a result is in it");
-            let Some(rank) = rank else { continue };
-            if let Edit::Replace { new, .. } = edit {
-                ranked.replace(rank, new.clone());
-            }
-            afters[number] = Some(rank);
-            befores[number] = Some(moved_rank(rank, &into, &out));
-        }
+        let rank = match edit {
+            Edit::Replace { new, .. } => ranked.replace(new.clone(), &place),
+            _ => ranked.rank(&place),
+        };
+        debug_assert!(rank.is_some(), "what stays in a result is in it");
+        afters[number] = rank;
+        befores[number] = rank.map(|rank| moved_rank(rank, &into, &out));
     }
     if !ranked.reaches(excerpt.end()) {
         return None;

@@ -10,10 +10,9 @@ use std::cmp::Ordering;
 use std::ops::Range;
 use std::sync::Arc;
 
-use smallvec::SmallVec;
+use smallvec::{SmallVec, smallvec};
 
-use crate::table::TOGETHER;
-use node::{FAN, Keyed, TreeNode, insert, keep, most_entries, remove};
+use node::{Child, FAN, Keyed, TreeNode, insert, keep, most_entries, remove};
 pub(crate) use node::{Leaf, Prefix, Sought};
 
 /// An ordered collection of entries.
@@ -50,7 +49,9 @@ impl<E: Clone> RankTree<E> {
         while level.len() > 1 {
             let mut above = Vec::with_capacity(level.len().div_ceil(FAN * 3 / 4));
             for nodes in level.chunks(FAN * 3 / 4) {
-                above.push(TreeNode::branch(nodes.iter().cloned()));
+                let mut children = SmallVec::new();
+                nodes.iter().for_each(|node| children.push(Child::new(node.clone())));
+                above.push(TreeNode::branch(children));
             }
             level = above;
         }
@@ -136,9 +137,9 @@ impl<E: Clone> RankTree<E> {
     /// Makes the root no higher than it must be.
     fn shrink(&mut self) {
         while let Some(TreeNode::Branch(branch)) = &self.root
-            && let Some(only) = branch.only()
+            && let [only] = &*branch.0
         {
-            self.root = Some(only.clone());
+            self.root = Some(only.node.clone());
         }
         if self.root.as_ref().is_some_and(|root| root.len() == 0) {
             self.root = None;
@@ -166,9 +167,12 @@ impl<E: Clone> RankTree<E> {
             match node {
                 TreeNode::Leaf(leaf) => return Some((leaf, rank)),
                 TreeNode::Branch(branch) => {
-                    let place = branch.at_rank(rank);
-                    rank -= branch.start(place);
-                    node = branch.child(place);
+                    let child = branch.0.iter().find(|child| {
+                        let here = rank < child.len();
+                        rank -= if here { 0 } else { child.len() };
+                        here
+                    })?;
+                    node = &child.node;
                 }
             }
         }
@@ -214,9 +218,9 @@ impl<E: Clone> RankTree<E> {
                     break (&**leaf, leaf.entries.partition_point(is_before));
                 }
                 TreeNode::Branch(branch) => {
-                    let place = branch.at(at);
-                    rank += branch.start(place);
-                    node = branch.child(place);
+                    let (place, before) = branch.child(at);
+                    rank += before;
+                    node = &branch.0[place].node;
                 }
             }
         };
@@ -231,39 +235,18 @@ impl<E: Clone> RankTree<E> {
         }
     }
 
-    /// The ranks of entries, of each that is there. They are looked for side by side, level by
-    /// level, since mostly a search waits for memory (`window/rank`).
-    pub(crate) fn ranks<'s, F: Fn(&E) -> Ordering + 's>(
-        &self,
-        mut places: impl Iterator<Item = Option<&'s Sought<F>>>,
-    ) -> SmallVec<[Option<usize>; 8]> {
-        let (root, mut ranks) = (self.searched(), SmallVec::new());
+    /// The rank of an entry, if it is there.
+    pub(crate) fn rank(&self, at: &Sought<impl Fn(&E) -> Ordering>) -> Option<usize> {
+        let (mut node, mut rank) = (self.searched()?, 0);
         loop {
-            let some: SmallVec<[Option<&Sought<F>>; TOGETHER]> =
-                places.by_ref().take(TOGETHER).collect();
-            if some.is_empty() {
-                return ranks;
-            }
-            let ways = some.iter().map(|at| Some((root?, 0, (*at)?)));
-            let mut ways: SmallVec<[_; TOGETHER]> = ways.collect();
-            let mut goes_on = true;
-            while std::mem::take(&mut goes_on) {
-                for (node, rank, at) in ways.iter_mut().flatten() {
-                    if let TreeNode::Branch(branch) = node {
-                        let place = branch.at(at);
-                        *rank += branch.start(place);
-                        *node = branch.child(place);
-                        node.fetch();
-                        goes_on = true;
-                    }
+            match node {
+                TreeNode::Leaf(leaf) => return Some(rank + leaf.find(at).ok()?),
+                TreeNode::Branch(branch) => {
+                    let (place, before) = branch.child(at);
+                    rank += before;
+                    node = &branch.0[place].node;
                 }
             }
-            ways.into_iter().for_each(|way| {
-                ranks.push(way.and_then(|(node, rank, at)| match node {
-                    TreeNode::Leaf(leaf) => Some(rank + leaf.find(at).ok()?),
-                    TreeNode::Branch(_) => None,
-                }));
-            });
         }
     }
 
@@ -276,7 +259,7 @@ impl<E: Clone> RankTree<E> {
         };
         let (rank, sibling) = insert(root, entry, at);
         if let Some(sibling) = sibling {
-            *root = TreeNode::branch([root.clone(), sibling]);
+            *root = TreeNode::branch(smallvec![Child::new(root.clone()), Child::new(sibling)]);
         }
         rank
     }
@@ -289,19 +272,25 @@ impl<E: Clone> RankTree<E> {
         removed
     }
 
-    /// Replaces the entry of a rank by one of the same place.
-    pub(crate) fn replace(&mut self, mut rank: usize, entry: E) {
+    /// Replaces an entry by one of the same place; gives its rank, if it was there.
+    pub(crate) fn replace(
+        &mut self,
+        entry: E,
+        at: &Sought<impl Fn(&E) -> Ordering>,
+    ) -> Option<usize> {
         self.forget_left();
-        let Some(mut node) = self.root.as_mut() else { return };
+        let (mut node, mut rank) = (self.root.as_mut()?, 0);
         loop {
             match node {
                 TreeNode::Leaf(leaf) => {
-                    return Arc::make_mut(leaf).entries[rank].entry = entry;
+                    let place = leaf.find(at).ok()?;
+                    Arc::make_mut(leaf).entries[place].entry = entry;
+                    return Some(rank + place);
                 }
                 TreeNode::Branch(branch) => {
-                    let place = branch.at_rank(rank);
-                    rank -= branch.start(place);
-                    node = Arc::make_mut(branch).child_mut(place);
+                    let (place, before) = branch.child(at);
+                    rank += before;
+                    node = &mut Arc::make_mut(branch).0[place].node;
                 }
             }
         }
@@ -356,7 +345,7 @@ mod tests {
                         present.borrow_mut().insert(number);
                         let rank = tree.insert(number, &at(number));
                         prop_assert_eq!(rank, place);
-                        tree.replace(rank, number);
+                        prop_assert_eq!(tree.replace(number, &at(number)), Some(place));
                     }
                     (54.., Ok(_)) | (90.., _) => {
                         prop_assert_eq!(tree.remove(&at(number)), place.ok());
@@ -368,11 +357,6 @@ mod tests {
                 prop_assert_eq!(tree.len(), model.len());
                 let rank = number as usize % 64;
                 prop_assert_eq!(tree.get(rank), model.get(rank));
-                tree.forget_left();
-                let sought: Vec<_> = (number..number + step % 20).map(at).collect();
-                let ranks = tree.ranks(sought.iter().map(Some).chain([None]));
-                let places = (number..number + step % 20).map(|it| model.binary_search(&it).ok());
-                prop_assert_eq!(ranks.to_vec(), places.chain([None]).collect::<Vec<_>>());
             }
             for (tree, model) in [(&tree, &model), (&kept, &kept_model)] {
                 prop_assert_eq!(tree.len(), model.len());

@@ -53,28 +53,48 @@ impl<E> Clone for TreeNode<E> {
     }
 }
 
-/// Nodes below a node, all of one kind, and what is known of them without a look at them. What a
-/// search goes by lies together.
-pub(super) struct Branch<E> {
-    /// The prefix of each child's last entry; where there is no child, the largest.
-    prefixes: [Prefix; FAN + 1],
-    /// How many entries lie up to each child's end; where there is no child, the largest number.
-    ends: [u32; FAN + 1],
-    children: SmallVec<[TreeNode<E>; FAN + 1]>,
-}
-
-impl<E> Default for Branch<E> {
-    fn default() -> Self {
-        let (prefixes, ends) = ([Prefix::MAX; FAN + 1], [u32::MAX; FAN + 1]);
-        Self { prefixes, ends, children: SmallVec::new() }
-    }
-}
+/// Its children, all of one kind, lie in the node itself.
+pub(super) struct Branch<E>(pub(super) SmallVec<[Child<E>; FAN + 1]>);
 
 impl<E> Clone for Branch<E> {
     fn clone(&self) -> Self {
-        let mut children = SmallVec::with_capacity(self.children.len());
-        self.children.iter().for_each(|child| children.push(child.clone()));
-        Self { children, ..*self }
+        let mut children = SmallVec::with_capacity(self.0.len());
+        self.0.iter().for_each(|child| children.push(child.clone()));
+        Self(children)
+    }
+}
+
+/// A node below another one, and what is known of it without a look at it.
+pub(super) struct Child<E> {
+    pub(super) node: TreeNode<E>,
+    pub(super) len: u32,
+    /// Of its last entry.
+    pub(super) prefix: Prefix,
+}
+
+impl<E> Clone for Child<E> {
+    #[inline]
+    fn clone(&self) -> Self {
+        Self { node: self.node.clone(), ..*self }
+    }
+}
+
+impl<E> Child<E> {
+    pub(super) fn new(node: TreeNode<E>) -> Self {
+        let (len, prefix) = node.sort_key();
+        Self { node, len, prefix }
+    }
+
+    #[inline]
+    pub(super) fn len(&self) -> usize {
+        self.len as usize
+    }
+
+    /// Does something with the node, of which more or others are known then.
+    pub(super) fn change<T>(&mut self, change: impl FnOnce(&mut TreeNode<E>) -> T) -> T {
+        let done = change(&mut self.node);
+        (self.len, self.prefix) = self.node.sort_key();
+        done
     }
 }
 
@@ -146,26 +166,26 @@ impl<E> TreeNode<E> {
         TreeNode::Leaf(Arc::new(Leaf { entries }))
     }
 
-    /// A node over others.
-    pub(super) fn branch(children: impl IntoIterator<Item = TreeNode<E>>) -> Self {
-        let mut branch = Branch::default();
-        children.into_iter().for_each(|child| branch.insert(branch.children.len(), child));
-        TreeNode::Branch(Arc::new(branch))
+    pub(super) fn branch(children: SmallVec<[Child<E>; FAN + 1]>) -> Self {
+        TreeNode::Branch(Arc::new(Branch(children)))
     }
 
     pub(super) fn len(&self) -> usize {
         match self {
             TreeNode::Leaf(leaf) => leaf.entries.len(),
-            TreeNode::Branch(branch) => branch.start(branch.children.len()),
+            TreeNode::Branch(branch) => branch.len_of(0..branch.0.len()),
         }
+    }
+
+    /// What is known of the node where it is a child: its length, and its last prefix.
+    pub(super) fn sort_key(&self) -> (u32, Prefix) {
+        (self.len() as u32, self.last_prefix().unwrap_or(0))
     }
 
     pub(super) fn last_prefix(&self) -> Option<Prefix> {
         match self {
             TreeNode::Leaf(leaf) => leaf.entries.last().map(Keyed::prefix),
-            TreeNode::Branch(branch) => {
-                branch.children.len().checked_sub(1).map(|last| branch.prefixes[last])
-            }
+            TreeNode::Branch(branch) => branch.0.last().map(|child| child.prefix),
         }
     }
 
@@ -173,7 +193,7 @@ impl<E> TreeNode<E> {
     pub(super) fn width(&self) -> usize {
         match self {
             TreeNode::Leaf(leaf) => leaf.entries.len(),
-            TreeNode::Branch(branch) => branch.children.len(),
+            TreeNode::Branch(branch) => branch.0.len(),
         }
     }
 
@@ -188,150 +208,73 @@ impl<E> TreeNode<E> {
     pub(super) fn last(&self) -> Option<&E> {
         match self {
             TreeNode::Leaf(leaf) => leaf.entries.last().map(|keyed| &keyed.entry),
-            TreeNode::Branch(branch) => branch.children.last().and_then(TreeNode::last),
-        }
-    }
-}
-
-impl<E> TreeNode<E> {
-    /// Has what a search looks at first come from memory; nothing waits for it.
-    #[inline]
-    pub(super) fn fetch(&self) {
-        match self {
-            TreeNode::Leaf(leaf) => {
-                let middle = leaf.entries.get(leaf.entries.len() / 2);
-                std::hint::black_box(middle.map(Keyed::prefix));
-            }
-            TreeNode::Branch(branch) => {
-                std::hint::black_box((branch.prefixes[FAN], branch.ends[FAN]));
-            }
+            TreeNode::Branch(branch) => branch.0.last().and_then(|child| child.node.last()),
         }
     }
 }
 
 impl<E> Branch<E> {
-    pub(super) fn child(&self, place: usize) -> &TreeNode<E> {
-        &self.children[place]
-    }
-
-    /// The only child.
-    pub(super) fn only(&self) -> Option<&TreeNode<E>> {
-        match &*self.children {
-            [only] => Some(only),
-            _ => None,
+    /// The first child whose last entry is not before what is looked for, or the last one, if none
+    /// is; and how many entries lie in front of it.
+    pub(super) fn child(&self, at: &Sought<impl Fn(&E) -> Ordering>) -> (usize, usize) {
+        let (mut place, mut before, open) = self.before(at.prefix);
+        if open > 0 {
+            let is_before =
+                |child: &Child<E>| child.node.last().is_some_and(|last| (at.against)(last).is_lt());
+            let more = self.0[place..place + open].partition_point(is_before);
+            before += self.len_of(place..place + more);
+            place += more;
         }
+        let last = self.0.len() - 1;
+        if place > last { (last, before - self.0[last].len()) } else { (place, before) }
     }
 
-    /// How many entries lie in front of a child.
-    #[inline]
-    pub(super) fn start(&self, place: usize) -> usize {
-        place.checked_sub(1).map_or(0, |before| self.ends[before] as usize)
-    }
-
-    /// The place of the child in which the entry of a rank lies, which is there.
-    #[inline]
-    pub(super) fn at_rank(&self, rank: usize) -> usize {
-        // They are so few that all are looked at without a branch.
-        self.ends.iter().map(|end| usize::from(*end as usize <= rank)).sum()
-    }
-
-    /// The place of the first child whose last entry is not before what is looked for, or of the
-    /// last one, if none is.
-    #[inline]
-    pub(super) fn at(&self, at: &Sought<impl Fn(&E) -> Ordering>) -> usize {
-        let last = self.children.len() - 1;
-        let place: usize =
-            self.prefixes.iter().map(|prefix| usize::from(*prefix < at.prefix)).sum();
-        if place >= last || self.prefixes[place] != at.prefix {
-            return place.min(last);
-        }
-        self.among_equal(place, at)
-    }
-
-    /// The same among children of the same prefix, from a place on.
+    /// How many children have a smaller prefix, how many entries these have, and how many children
+    /// have the same prefix.
     #[inline(never)]
-    fn among_equal(&self, place: usize, at: &Sought<impl Fn(&E) -> Ordering>) -> usize {
-        let same = self.prefixes[place..].iter().take_while(|prefix| **prefix == at.prefix);
-        let end = (place + same.count()).min(self.children.len());
-        let is_before =
-            |child: &TreeNode<E>| child.last().is_some_and(|last| (at.against)(last).is_lt());
-        let place = place + self.children[place..end].partition_point(is_before);
-        place.min(self.children.len() - 1)
-    }
-
-    fn insert(&mut self, place: usize, child: TreeNode<E>) {
-        let (len, prefix) = (child.len() as u32, child.last_prefix().unwrap_or(0));
-        let (start, count) = (self.start(place) as u32, self.children.len());
-        self.prefixes.copy_within(place..count, place + 1);
-        self.ends.copy_within(place..count, place + 1);
-        self.ends[place + 1..=count].iter_mut().for_each(|end| *end += len);
-        (self.prefixes[place], self.ends[place]) = (prefix, start + len);
-        self.children.insert(place, child);
-    }
-
-    fn remove(&mut self, place: usize) -> TreeNode<E> {
-        let (len, count) = (self.ends[place] - self.start(place) as u32, self.children.len());
-        self.prefixes.copy_within(place + 1..count, place);
-        self.ends.copy_within(place + 1..count, place);
-        self.ends[place..count - 1].iter_mut().for_each(|end| *end -= len);
-        (self.prefixes[count - 1], self.ends[count - 1]) = (Prefix::MAX, u32::MAX);
-        self.children.remove(place)
-    }
-
-    /// The child at a place, to put another entry into the place of one.
-    pub(super) fn child_mut(&mut self, place: usize) -> &mut TreeNode<E> {
-        &mut self.children[place]
-    }
-
-    /// Does something with a child, of which more or others are known then.
-    fn change<T>(&mut self, place: usize, change: impl FnOnce(&mut TreeNode<E>) -> T) -> T {
-        let done = change(&mut self.children[place]);
-        let child = &self.children[place];
-        self.prefixes[place] = child.last_prefix().unwrap_or(0);
-        let (old, new) = (self.ends[place], (self.start(place) + child.len()) as u32);
-        let ends = self.ends[place..self.children.len()].iter_mut();
-        ends.for_each(|end| *end = *end - old + new);
-        done
-    }
-
-    /// Takes the second half of the children, where they are too many.
-    fn split(&mut self) -> Option<TreeNode<E>> {
-        let mut right = Self::default();
-        if self.children.len() <= FAN {
-            return None;
+    fn before(&self, prefix: Prefix) -> (usize, usize, usize) {
+        // They are so few that all are looked at without a branch.
+        let (mut place, mut before, mut open) = (0, 0, 0);
+        for child in &self.0 {
+            let is_before = child.prefix < prefix;
+            place += usize::from(is_before);
+            before += if is_before { child.len() } else { 0 };
+            open += usize::from(child.prefix == prefix);
         }
-        while self.children.len() > FAN / 2 {
-            right.insert(0, self.remove(self.children.len() - 1));
-        }
-        Some(TreeNode::Branch(Arc::new(right)))
+        (place, before, open)
+    }
+
+    /// How many entries some children have.
+    #[inline]
+    fn len_of(&self, children: Range<usize>) -> usize {
+        self.0[children].iter().map(Child::len).sum()
     }
 }
 
 impl<E: Clone> Branch<E> {
     /// Joins a child that has grown small with a neighbour, if both fit into one.
-    fn join(&mut self, place: usize) {
-        let children = &self.children;
-        if children[place].len() == 0 && children.len() > 1 {
-            self.remove(place);
+    pub(super) fn join(&mut self, place: usize) {
+        let children = &mut self.0;
+        if children[place].len == 0 && children.len() > 1 {
+            children.remove(place);
             return;
         }
         let left = place.saturating_sub(1);
-        let fits = children
-            .get(left + 1)
-            .is_some_and(|right| children[left].width() + right.width() <= right.most());
+        let fits = children.get(left + 1).is_some_and(|right| {
+            children[left].node.width() + right.node.width() <= right.node.most()
+        });
         if !fits {
             return;
         }
-        let right = self.remove(left + 1);
-        self.change(left, |left| match (left, &right) {
+        let right = children.remove(left + 1);
+        children[left].change(|left| match (left, &right.node) {
             (TreeNode::Leaf(left), TreeNode::Leaf(right)) => {
                 let left = &mut Arc::make_mut(left).entries;
                 right.entries.iter().for_each(|entry| left.push(entry.clone()));
             }
             (TreeNode::Branch(left), TreeNode::Branch(right)) => {
-                let left = Arc::make_mut(left);
-                let right = right.children.iter().cloned();
-                right.for_each(|child| left.insert(left.children.len(), child));
+                let left = &mut Arc::make_mut(left).0;
+                right.0.iter().for_each(|child| left.push(child.clone()));
             }
             _ => unreachable!("children of one branch are of one kind"),
         });
@@ -345,22 +288,25 @@ pub(super) fn keep<E: Clone>(node: &mut TreeNode<E>, places: Range<usize>) {
             *node = TreeNode::leaf(leaf.entries[places].iter().cloned().collect());
         }
         TreeNode::Branch(branch) => {
-            let mut kept = Branch::default();
-            for (place, child) in branch.children.iter().enumerate() {
-                let (from, end) = (branch.start(place), branch.start(place + 1));
-                let here = places.start.max(from)..places.end.min(end);
+            let mut start = 0;
+            let children = branch.0.iter().filter_map(|child| {
+                let (from, len) = (start, child.len());
+                start += len;
+                let here =
+                    places.start.saturating_sub(from)..(places.end.saturating_sub(from)).min(len);
                 if here.is_empty() {
-                    continue;
+                    return None;
                 }
                 let mut child = child.clone();
-                if here.len() < end - from {
-                    keep(&mut child, here.start - from..here.end - from);
+                if here.len() < len {
+                    child.change(|node| keep(node, here));
                 }
-                kept.insert(kept.children.len(), child);
-            }
-            for place in [kept.children.len().saturating_sub(1), 0] {
-                let is_small = |child: &TreeNode<E>| child.width() * 3 < child.most();
-                if kept.children.get(place).is_some_and(is_small) {
+                Some(child)
+            });
+            let mut kept = Branch(children.collect());
+            for place in [kept.0.len().saturating_sub(1), 0] {
+                let is_small = |child: &Child<E>| child.node.width() * 3 < child.node.most();
+                if kept.0.get(place).is_some_and(is_small) {
                     kept.join(place);
                 }
             }
@@ -397,13 +343,14 @@ pub(super) fn insert<E: Clone>(
             (place, right)
         }
         TreeNode::Branch(branch) => {
-            let place = branch.at(at);
-            let branch = Arc::make_mut(branch);
-            let (rank, sibling) = branch.change(place, |node| insert(node, entry, at));
+            let (place, before) = branch.child(at);
+            let children = &mut Arc::make_mut(branch).0;
+            let (rank, sibling) = children[place].change(|node| insert(node, entry, at));
             if let Some(sibling) = sibling {
-                branch.insert(place + 1, sibling);
+                children.insert(place + 1, Child::new(sibling));
             }
-            (branch.start(place) + rank, branch.split())
+            let right = (children.len() > FAN).then(|| TreeNode::branch(split(children, FAN / 2)));
+            (before + rank, right)
         }
     }
 }
@@ -419,10 +366,10 @@ pub(super) fn remove<E: Clone>(
             Some(place)
         }
         TreeNode::Branch(branch) => {
-            let place = branch.at(at);
+            let (place, before) = branch.child(at);
             let branch = Arc::make_mut(branch);
-            let rank = branch.start(place) + branch.change(place, |node| remove(node, at))?;
-            let node = &branch.children[place];
+            let rank = before + branch.0[place].change(|node| remove(node, at))?;
+            let node = &branch.0[place].node;
             if node.width() * 3 < node.most() {
                 branch.join(place);
             }
