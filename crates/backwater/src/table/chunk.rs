@@ -16,6 +16,9 @@ use crate::value::Timestamp;
 /// How many slots a chunk has.
 pub(crate) const CHUNK: usize = 64;
 
+/// Fewer rows of a chunk are read by themselves.
+const FEW: usize = CHUNK / 4;
+
 /// A bit for each slot of a chunk.
 #[derive(Debug, Clone, Copy, Default, PartialEq, Eq)]
 pub(crate) struct Bits(pub(crate) u64);
@@ -288,39 +291,60 @@ impl Chunk {
     }
 
     /// See [`ChunkRows::column`](super::ChunkRows::column).
-    pub(super) fn column(&self, field: FieldNo, layout: &Layout, into: &mut [u64; CHUNK]) -> u64 {
+    pub(super) fn column(
+        &self,
+        places: Bits,
+        field: FieldNo,
+        layout: &Layout,
+        into: &mut [u64; CHUNK],
+    ) -> Bits {
         let place = layout.place(field);
         let word = place.word as usize;
         match place.kind {
             FieldKind::Int | FieldKind::Timestamp | FieldKind::Links(_) => {
-                self.values(place, layout, into, |row, state| (long(row, place), state == VALUE))
+                self.values(places, place, layout, into, |row, state| {
+                    (long(row, place), state == VALUE)
+                })
             }
             FieldKind::Link(_) | FieldKind::Text => {
-                self.values(place, layout, into, |row, state| (row[word].into(), state == VALUE))
+                self.values(places, place, layout, into, |row, state| {
+                    (row[word].into(), state == VALUE)
+                })
             }
             FieldKind::Bool => {
-                self.values(place, layout, into, |_, state| (state.into(), state >= VALUE))
+                self.values(places, place, layout, into, |_, state| (state.into(), state >= VALUE))
             }
-            _ => 0,
+            _ => Bits(0),
         }
     }
 
-    /// What rows hold of a field, and a bit for each place of which that counts; without a branch,
-    /// as there are many. `value` goes by a row and the field's state in it.
+    /// What rows hold of a field, and a bit for each place of which that counts. `value` goes by a
+    /// row and the field's state in it.
     #[inline]
     fn values(
         &self,
+        places: Bits,
         place: &FieldPlace,
         layout: &Layout,
         into: &mut [u64; CHUNK],
         value: impl Fn(&[u32], u32) -> (u64, bool),
-    ) -> u64 {
-        let rows = self.words.chunks_exact(layout.width()).zip(into).enumerate();
-        rows.fold(0, |bits, (at, (row, into))| {
+    ) -> Bits {
+        let mut bits = 0;
+        let mut read = |at: usize, row: &[u32], into: &mut u64| {
             let (value, counts) = value(row, state(row, place));
             *into = value;
-            bits | u64::from(counts) << at
-        })
+            bits |= u64::from(counts) << at;
+        };
+        if places.len() < FEW {
+            let rows = places.ones().map(|at| (at, self.words(at, layout)));
+            rows.filter(|(_, row)| !row.is_empty())
+                .for_each(|(at, row)| read(at, row, &mut into[at]));
+        } else {
+            // All of them, without a branch.
+            let rows = self.words.chunks_exact(layout.width()).zip(into).enumerate();
+            rows.for_each(|(at, (row, into))| read(at, row, into));
+        }
+        Bits(bits & places.0)
     }
 
     #[inline]

@@ -137,7 +137,7 @@ impl<'a> ChunkRows<'a> {
     /// decide equality: a number, a time, the slot of a link's target, a text that repeats. Gives a
     /// bit for each place of which that is so.
     pub(crate) fn column(self, field: FieldNo, into: &mut [u64; CHUNK]) -> Bits {
-        Bits(self.chunk.column(field, self.layout, into) & self.places)
+        self.chunk.column(Bits(self.places), field, self.layout, into)
     }
 
     /// Those of them that meet a condition.

@@ -16,8 +16,7 @@ use std::cmp::Ordering;
 use crate::query::expr::collation::Collation;
 use crate::query::expr::function::{Cast, Function};
 use crate::query::expr::scalar::{Affinity, Scalar};
-use crate::query::work;
-use crate::query::work::Failure;
+use crate::query::work::{self, Failure};
 use crate::schema::FieldNo;
 
 /// A column of one of the relations that a statement reads. The rows of a grouping are one

@@ -9,8 +9,7 @@ use crate::query::operator::aggregate::AggregateState;
 use crate::query::operator::rows::KeptRow;
 use crate::query::plan::window::{Bound, Frame, FrameUnit};
 use crate::query::plan::{Aggregate, AggregateFunction};
-use crate::query::work;
-use crate::query::work::Failure;
+use crate::query::work::{self, Failure};
 
 /// A frame with the numbers that parameters give it.
 #[derive(Clone, Copy)]

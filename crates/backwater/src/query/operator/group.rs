@@ -20,8 +20,7 @@ use crate::query::operator::view::View;
 use crate::query::plan::explain::Operator;
 use crate::query::plan::text::PlanNames;
 use crate::query::plan::{Aggregate, AggregateFunction, Grouping};
-use crate::query::work;
-use crate::query::work::Failure;
+use crate::query::work::{self, Failure};
 use crate::table::each_fetched;
 
 /// What a group takes, more or less, besides its keys.

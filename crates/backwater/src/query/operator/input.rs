@@ -9,7 +9,7 @@ use crate::query::operator::statement_input::StatementInput;
 use crate::query::operator::table_input::TableInput;
 use crate::query::plan::explain::Operator;
 use crate::query::plan::text::PlanNames;
-use crate::query::plan::{Path, Relation, Source};
+use crate::query::plan::{Relation, Source};
 use crate::query::work::Failure;
 use crate::schema::FieldNo;
 use crate::table::Slot;
@@ -109,22 +109,21 @@ pub(super) fn index_of<'n>(names: &PlanNames<'n>, source: &'n Source) -> &'n str
     source.relation.table().map_or(&*source.name, |table| &*names.schema.table(table).name)
 }
 
-/// An operator with what it reads of a source, and how it follows that one's changes; `way` tells
-/// how it goes from a row to the others.
+/// An operator with what it reads of a source, and how it follows that one's changes: on which way
+/// from a row to those of others, if there are any.
 pub(super) fn describe(
     names: &PlanNames<'_>,
     number: usize,
-    (operator, way): (Operator, impl FnOnce(&Path) -> String),
+    (operator, way): (Operator, &str),
     printed: &Printed,
 ) -> Operator {
     let source = &names.plan.sources[number];
     let fields: Vec<String> = source.reads.iter().map(|field| names.field(number, field)).collect();
     let reads =
         if fields.is_empty() { "only which rows there are".into() } else { fields.join(", ") };
-    let path = &names.plan.paths[number];
-    let follows = match path.steps.is_empty() {
+    let follows = match way.is_empty() {
         true => "looks at each changed row before and after".to_owned(),
-        false => format!("from a changed row {}", way(path)),
+        false => format!("from a changed row {way}"),
     };
     let operator = operator.fact("reads", reads).fact("follows", follows);
     match source.relation.plan() {

@@ -94,8 +94,12 @@ impl<'a> Walk<'a, '_> {
             return self.view.each_row(table, filter, |slot, _| found(&[slot]));
         }
         if let Some(link_join) = LinkJoin::of(plan) {
+            let mut tuple = Tuple::from_elem(NONE, plan.sources.len());
             return link_join.each(self.view, self.params, |rows, tuples| {
-                rows.iter().for_each(|(slot, _)| found(&tuples.tuple(slot)));
+                for place in rows.places().ones() {
+                    tuples.put(rows.slot(place), &mut tuple);
+                    found(&tuple);
+                }
             });
         }
         if plan.sources.is_empty() {
@@ -316,8 +320,8 @@ pub(super) fn describe(names: &PlanNames<'_>, printed: &Printed) -> Operator {
     let first = Operator::new(name, input::called(names, path.start, printed))
         .fact("by", access(names, path.start, &path.access))
         .fact("where", conditions(names, &path.checks));
-    let from = |operator| (operator, |path: &Path| way(names, path));
-    let first = input::describe(names, path.start, from(first), printed);
+    let from = |source: usize| way(names, &names.plan.paths[source]);
+    let first = input::describe(names, path.start, (first, &from(path.start)), printed);
     path.steps.iter().fold(first, |operator, step| {
         let name = if step.optional { "left join" } else { "join" };
         let join = Operator::new(name, input::called(names, step.source, printed))
@@ -325,7 +329,7 @@ pub(super) fn describe(names: &PlanNames<'_>, printed: &Printed) -> Operator {
             .fact("on", conditions(names, &step.on))
             .fact("where", conditions(names, &step.checks))
             .input(operator);
-        input::describe(names, step.source, from(join), printed)
+        input::describe(names, step.source, (join, &from(step.source)), printed)
     })
 }
 

@@ -52,7 +52,16 @@ impl Tuples {
     }
 
     pub(crate) fn tuple(&self, row: Slot) -> Tuple {
-        (0..self.others.len().max(1)).map(|source| self.slot(source, row)).collect()
+        let mut tuple = Tuple::from_elem(NONE, self.others.len().max(1));
+        self.put(row, &mut tuple);
+        tuple
+    }
+
+    /// Puts the slots of a tuple into the place of another one's.
+    #[inline]
+    pub(crate) fn put(&self, row: Slot, tuple: &mut Tuple) {
+        let slots = tuple.iter_mut().enumerate();
+        slots.for_each(|(source, slot)| *slot = self.slot(source, row));
     }
 }
 
@@ -117,6 +126,7 @@ impl<'p> LinkJoin<'p> {
         let filter = Filter::of(&path.checks, params);
         let others = vec![[NONE; CHUNK]; self.plan.sources.len()];
         let mut tuples = Tuples { start: path.start, others };
+        let mut tuple = Tuple::from_elem(NONE, self.plan.sources.len());
         let Self { table, mut ways, late, .. } = self;
         view.each_chunk(table, filter, |mut rows| {
             for way in &mut ways {
@@ -124,7 +134,7 @@ impl<'p> LinkJoin<'p> {
             }
             if !late.is_empty() {
                 rows = rows.among(|place| {
-                    let tuple = tuples.tuple(rows.slot(place));
+                    tuples.put(rows.slot(place), &mut tuple);
                     late.iter().all(|condition| walk.is_true(condition, &tuple))
                 });
             }
@@ -167,9 +177,8 @@ impl<'p> LinkWay<'p> {
         let width = self.steps.len();
         for (place, step) in self.steps.iter().enumerate() {
             let to = &mut tuples.others[step.source];
-            for (to, number) in to.iter_mut().zip(&numbers) {
-                let slot = self.slots.get(number * width + place);
-                *to = slot.copied().unwrap_or(NONE);
+            for row in rows.places().ones() {
+                to[row] = self.slots[numbers[row] * width + place];
             }
         }
         rows

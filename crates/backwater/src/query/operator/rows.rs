@@ -21,8 +21,7 @@ use crate::query::operator::window_values::{RowNo, WindowValues};
 use crate::query::plan::explain::Operator;
 use crate::query::plan::text::PlanNames;
 use crate::query::plan::{Plan, Rows};
-use crate::query::work;
-use crate::query::work::Failure;
+use crate::query::work::{self, Failure};
 use crate::table::Slot;
 
 /// A row that keeps its values: first its key, then what its operator makes of it. What window

@@ -24,11 +24,6 @@ pub(crate) struct ScannedRows<'a> {
 }
 
 impl<'a> ScannedRows<'a> {
-    #[inline]
-    pub(crate) fn iter(self) -> impl Iterator<Item = (Slot, ScannedRow<'a>)> {
-        self.places().ones().map(move |place| self.at(place))
-    }
-
     /// The row at a place of their chunk.
     #[inline]
     pub(crate) fn at(self, place: usize) -> (Slot, ScannedRow<'a>) {

@@ -35,6 +35,6 @@ pub(super) fn describe(names: &PlanNames<'_>, printed: &Printed) -> Operator {
     let union = Operator::new("union all", "rows of each, one after the other");
     (0..names.plan.sources.len()).fold(union, |union, number| {
         let branch = Operator::new("branch", input::called(names, number, printed));
-        union.input(input::describe(names, number, (branch, |_: &_| String::new()), printed))
+        union.input(input::describe(names, number, (branch, ""), printed))
     })
 }

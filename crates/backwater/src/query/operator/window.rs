@@ -28,8 +28,7 @@ use crate::query::plan::OrderKey;
 use crate::query::plan::explain::Operator;
 use crate::query::plan::text::PlanNames;
 use crate::query::plan::window::{Bound, Called, Frame, FrameUnit, Window, WindowCall, Windowing};
-use crate::query::work;
-use crate::query::work::Failure;
+use crate::query::work::{self, Failure};
 use crate::sorting::{self, Numbered};
 use crate::table::Slot;
 

@@ -23,8 +23,7 @@ use crate::query::state::rank_tree::{Prefix, RankTree, Sought};
 use crate::query::state::rebind::{self, excerpt_moved};
 use crate::query::state::sort_prefix::prefix;
 use crate::query::state::unordered::Unordered;
-use crate::query::work;
-use crate::query::work::Failure;
+use crate::query::work::{self, Failure};
 use crate::schema::ResultLimits;
 use crate::table::{Slot, each_fetched};
 

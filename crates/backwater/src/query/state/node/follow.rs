@@ -13,8 +13,7 @@ use crate::query::result::Entry;
 use crate::query::state::binding::BindingState;
 use crate::query::state::ordered::Ordered;
 use crate::query::state::rebind::{difference, excerpt_moved};
-use crate::query::work;
-use crate::query::work::Failure;
+use crate::query::work::{self, Failure};
 use crate::table::State;
 
 impl Node {

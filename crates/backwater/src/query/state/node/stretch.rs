@@ -12,8 +12,7 @@ use crate::query::operator::join::{Start, Starts, TupleDeltas, changed_tuples};
 use crate::query::operator::statement_rows::{StatementRow, StatementView, Undo, changed_columns};
 use crate::query::operator::view::View;
 use crate::query::plan::Plan;
-use crate::query::work;
-use crate::query::work::Failure;
+use crate::query::work::{self, Failure};
 use crate::table::{Slot, State};
 
 /// A stretch of commits, with all that is read before the first and after the last of them.
