@@ -319,6 +319,7 @@ impl Cache {
     ) -> Result<Committed<T>, E> {
         let core = &self.0.core;
         let watch = Stopwatch::start(core.clock());
+        writing.complete_indexes();
         // Dropped if the closure fails or panics: what it holds belongs to a version that was
         // discarded.
         let remembered = std::mem::take(&mut writing.remembered);

@@ -12,7 +12,7 @@ use crate::commit::{CommitKind, Writer, Writing};
 use crate::error::{Error, ErrorKind, Result, of_another_cache};
 use crate::query::{
     Apart, BindingNo, Bound, ComputedApart, Plan, Query, Rebound, Scalar, compile, compute_apart,
-    may_stop,
+    index_to_follow, may_stop,
 };
 use crate::trace::{HandleMove, Report};
 use crate::value::{Named, Stopwatch};
@@ -109,12 +109,15 @@ impl Cache {
             let Writer { engine, state, commit, .. } = &mut *writing;
             engine.prepare(plan, name, state);
             core.published.publish(state.clone(), *commit);
-            let (state, commit) = (state.clone(), *commit);
+            let (mut state, commit) = (state.clone(), *commit);
             let Some(inner) = engine.inner_rows(plan, params, (&state, commit)) else { break };
             // Commits go on while it is computed; it follows them afterwards.
             drop(writing);
             step("apart");
             let live = compute_apart(plan, params, &state, &inner);
+            if core.published.now().commit > commit {
+                index_to_follow(plan, &mut state);
+            }
             writing = core.begin()?;
             let live = match live {
                 Ok(live) => live,
@@ -149,6 +152,7 @@ impl Cache {
         let mut writing = core.begin()?;
         self.check_own(query)?;
         let watch = Stopwatch::start(core.clock());
+        writing.complete_indexes();
         let to = || {
             let old = query.node();
             let params = old.bound_plan.plan.bind(params, Some(&old.bound_plan.params))?;

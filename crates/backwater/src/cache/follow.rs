@@ -55,6 +55,7 @@ impl Cache {
         self.rehydrate(..)?;
         let mut writing = core.begin()?;
         let watch = Stopwatch::start(core.clock());
+        writing.complete_indexes();
         let before = writing.state.clone();
         let Some(followed) = persister.follow(&before)? else { return Ok(None) };
         let rows = Arc::new(followed.rows.into());

@@ -340,6 +340,7 @@ impl Cache {
                 // A commit needed it meanwhile.
                 continue;
             }
+            writer.complete_indexes();
             let mut here = match writer.state.grafted(&base, &read, &tables) {
                 Some(here) => here,
                 None if attempts < ATTEMPTS => continue,

@@ -60,6 +60,12 @@ pub(crate) struct Writer {
 }
 
 impl Writer {
+    /// Makes the indexes that queries need to follow the commit that is about to be made. Their
+    /// first results did without, and many are not kept for longer than that.
+    pub(crate) fn complete_indexes(&mut self) {
+        self.engine.complete_indexes(&mut self.state);
+    }
+
     /// The rows that were changed after a commit, as far as these are remembered.
     pub(crate) fn rows_since(&self, commit: u64) -> Option<impl Iterator<Item = (TableNo, Slot)>> {
         self.history.rows_since(commit).filter(|_| self.unremembered <= commit)
@@ -180,6 +186,8 @@ impl Core {
         }
         self.published.publish(state.clone(), writer.commit);
         writer.state = state;
+        // They may have been noted on a version from before one was made.
+        writer.engine.check_indexes();
     }
 
     /// Makes a commit. `watch` measures how long it took.

@@ -602,3 +602,10 @@ pub(super) struct Members<'w> {
     pub(super) view: View<'w>,
     pub(super) relationship: bool,
 }
+
+impl Members<'_> {
+    /// In how many objects it could be an id: where it is repeated in one, that is one.
+    pub(super) fn ids(&self) -> usize {
+        self.view.counts().ids().min(self.present)
+    }
+}

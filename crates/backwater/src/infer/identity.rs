@@ -274,7 +274,7 @@ impl Class<'_> {
     pub(super) fn lacking(&self, name: &str) -> usize {
         let members = View::members(self.world, &self.objects);
         let member = members.iter().find(|member| member.name == name);
-        self.seen() - member.map_or(0, |member| member.view.counts().ids().min(self.seen()))
+        self.seen() - member.map_or(0, |member| member.ids().min(self.seen()))
     }
 
     /// Members that could be an id, the likeliest first.
@@ -284,9 +284,8 @@ impl Class<'_> {
         let fitting = members.into_iter().filter_map(|member| {
             let counts = member.view.counts();
             let rank = id_rank(member.name, &self.role)?;
-            let is_id = match counts.seen == seen && member.present == seen && counts.ids() == seen
-            {
-                false => rank <= SURE && counts.seen <= seen && self.may_lack(seen - counts.ids()),
+            let is_id = match counts.seen == seen && member.ids() == seen {
+                false => rank <= SURE && counts.seen <= seen && self.may_lack(seen - member.ids()),
                 true => true,
             };
             is_id.then(|| (rank, member.name.to_owned()))
@@ -470,7 +469,7 @@ pub(super) fn natural(
         for inner in View::members(class.world, &objects) {
             let identity = Identity::Inside(member.name.to_owned(), inner.name.to_owned());
             let is_id = is_surely_an_id(inner.name) && is_content(member.name);
-            let always = inner.present == seen && inner.view.counts().ids() == seen;
+            let always = inner.ids() == seen;
             candidates.extend(match is_id && always {
                 true => Candidate::of_content(class, identity),
                 false => Candidate::of_words(class, identity, &inner.view),

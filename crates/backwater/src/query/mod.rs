@@ -18,6 +18,7 @@ mod work;
 pub(crate) use check::compile;
 pub(crate) use engine::{
     Apart, Bound, ComputedApart, Engine, Reached, ReachedList, Rebound, compute_apart,
+    index_to_follow,
 };
 #[cfg(all(feature = "sqlite", feature = "unicode"))]
 pub(crate) use expr::collation::compare_unicode;

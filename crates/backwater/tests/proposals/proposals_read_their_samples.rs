@@ -676,6 +676,11 @@ fn ids_are_told_from_what_looks_like_one() {
         &[("SELECT orders, id, part FROM line WHERE id = 2", &["31 2 pump", "32 2 rope"])],
     );
 
+    // A member that one object has twice and another has not identifies neither.
+    let mut of = samples(&[("POST", "/ports", json!({})), ("POST", "/ports", json!({}))]);
+    of[1].1 = r#"{ "port_id": "SAL", "port_id": "SAL" }"#.to_owned();
+    propose(&of).unwrap();
+
     // A ref that has another head elsewhere identifies nothing.
     let refs = |shift: i64| {
         let of = ["main", "fix", "spare", "tide"].iter().enumerate();

@@ -18,6 +18,7 @@ use smallvec::SmallVec;
 use super::{BindingNo, Outcome, work};
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::expr::scalar::{Key, Scalar};
+use crate::query::operator::indexes::{self, TableIndex};
 use crate::query::operator::statement_rows::{StatementRows, StatementView, Undo};
 use crate::query::operator::view::View;
 use crate::query::plan::{BoundPlan, Identity, KeyPart, Plan};
@@ -27,7 +28,6 @@ use crate::query::state::binding::BindingState;
 use crate::query::state::node::{Behind, Node, Reads, computed};
 use crate::query::work::Failure;
 use crate::schema::{FieldNo, Schema, TableNo, Tuning};
-use crate::sorting;
 use crate::table::{Slot, State};
 use group::Group;
 use rebind::Recent;
@@ -52,7 +52,9 @@ pub(crate) struct Engine {
     groups: FxHashMap<GroupNo, Group>,
     bindings: FxHashMap<BindingNo, Binding>,
     /// How many shapes look for a table's rows by the values of some fields.
-    indexes: FxHashMap<(TableNo, Vec<FieldNo>), usize>,
+    indexes: FxHashMap<TableIndex, usize>,
+    /// Whether there may be some that are not made yet, as only following commits needs them.
+    lacks_indexes: bool,
     routes: Routes,
     /// Those that are behind, by the commit since when.
     behind: BTreeMap<u64, Vec<BindingNo>>,
@@ -193,6 +195,7 @@ impl Engine {
             groups: FxHashMap::default(),
             bindings: FxHashMap::default(),
             indexes: FxHashMap::default(),
+            lacks_indexes: false,
             routes: Routes::new(schema),
             behind: BTreeMap::new(),
             recent: Recent::new(recent),
@@ -306,7 +309,19 @@ impl Engine {
         rows >= self.tuning.rows_apart && !self.is_known(plan, params) && !state.has_unready()
     }
 
-    /// Makes the indexes that a plan's bindings need.
+    /// Makes the indexes that are missing to follow a commit.
+    pub(crate) fn complete_indexes(&mut self, state: &mut Arc<State>) {
+        if std::mem::take(&mut self.lacks_indexes) {
+            indexes::make(self.indexes.keys().cloned().collect(), state);
+        }
+    }
+
+    /// Takes note of tables that may lack an index.
+    pub(crate) fn check_indexes(&mut self) {
+        self.lacks_indexes = true;
+    }
+
+    /// Makes the indexes that a plan's bindings are computed by.
     pub(crate) fn prepare(&mut self, plan: &Arc<Plan>, name: &str, state: &mut Arc<State>) {
         self.shape(plan.clone(), name, state);
     }
@@ -391,7 +406,12 @@ impl Engine {
             Some(Made::Now(live)) => {
                 Node::new(named, bound_plan, key.clone(), reads, Some(Ok(live)), (state, commit))
             }
-            Some(Made::Before(ComputedApart { live, state: then, commit: at, rows, inner })) => {
+            Some(Made::Before(apart)) => {
+                let ComputedApart { live, state: mut then, commit: at, rows, inner } = apart;
+                if at < commit {
+                    index_to_follow(&bound_plan.plan, state);
+                    index_to_follow(&bound_plan.plan, &mut then);
+                }
                 let parts = (named, bound_plan, key.clone(), reads);
                 let node = Node::as_of(parts, Some(live), (state, commit), at);
                 node.fall_behind(&then, (at + 1, commit), &rows);
@@ -452,16 +472,11 @@ impl Engine {
         let number = ShapeNo(self.next);
         self.next += 1;
         self.by_identity.insert(plan.identity, number);
-        let indexes = table_indexes(&plan);
-        for of_table in indexes.chunk_by(|one, other| one.0 == other.0) {
-            if of_table.iter().any(|(table, fields)| !state.has_index(*table, fields)) {
-                let all = of_table.iter().map(|(_, fields)| fields);
-                Arc::make_mut(state).index(of_table[0].0, all);
-            }
-        }
-        for index in indexes {
+        indexes::make(indexes::to_compute(&plan), state);
+        for index in indexes::to_follow(&plan) {
             *self.indexes.entry(index).or_default() += 1;
         }
+        self.lacks_indexes = true;
         let name = name.into();
         let shape = Shape {
             plan,
@@ -587,12 +602,14 @@ impl Engine {
         for (_, _, order) in shape.orders {
             self.let_go(order, state);
         }
-        for index in table_indexes(&shape.plan) {
+        for index in indexes::to_follow(&shape.plan) {
             if let Some(users) = self.indexes.get_mut(&index) {
                 *users -= 1;
                 if *users == 0 {
                     self.indexes.remove(&index);
-                    Arc::make_mut(state).drop_index(index.0, &index.1);
+                    if state.has_index(index.0, &index.1) {
+                        Arc::make_mut(state).drop_index(index.0, &index.1);
+                    }
                 }
             }
         }
@@ -616,14 +633,9 @@ impl Engine {
     }
 }
 
-/// By which fields the rows of which tables a plan looks for.
-fn table_indexes(plan: &Plan) -> Vec<(TableNo, Vec<FieldNo>)> {
-    let indexes = plan.indexes().into_iter();
-    let mut tables: Vec<_> = indexes
-        .filter_map(|(source, fields)| Some((plan.sources[source].relation.table()?, fields)))
-        .collect();
-    sorting::few_once(&mut tables);
-    tables
+/// Makes the indexes that a plan's bindings need to follow commits.
+pub(crate) fn index_to_follow(plan: &Plan, state: &mut Arc<State>) {
+    indexes::make(indexes::to_follow(plan), state);
 }
 
 /// Of parameters that divide bindings into groups, what does.

@@ -12,6 +12,7 @@ pub(in crate::query) mod failed;
 pub(in crate::query) mod filter;
 mod frame;
 pub(in crate::query) mod group;
+pub(in crate::query) mod indexes;
 pub(in crate::query) mod input;
 pub(in crate::query) mod join;
 pub(in crate::query) mod link_join;

@@ -422,19 +422,13 @@ impl Plan {
 
     /// By which fields the rows of which sources have to be found.
     pub(crate) fn indexes(&self) -> Vec<(usize, Vec<FieldNo>)> {
-        let mut out: Vec<(usize, Vec<FieldNo>)> = Vec::new();
-        let mut add = |source: usize, access: &Access| match access {
-            Access::Back { link, .. } => out.push((source, vec![*link])),
-            Access::Equal { fields, .. } => out.push((source, fields.clone())),
-            Access::Scan | Access::Follow(_) | Access::Id(_) => {}
-        };
         let anchors = self.anchors.iter().flatten();
-        for path in self.paths.iter().chain(anchors).chain([&self.scratch]) {
-            add(path.start, &path.access);
-            path.steps.iter().for_each(|step| add(step.source, &step.access));
-        }
-        sorting::few_once(&mut out);
-        out
+        indexes_of(self.paths.iter().chain(anchors).chain([&self.scratch]))
+    }
+
+    /// The same where all tuples are found.
+    pub(crate) fn scratch_indexes(&self) -> Vec<(usize, Vec<FieldNo>)> {
+        indexes_of(self.scratch_paths().iter())
     }
 
     /// Whether rows of several sources go together.
@@ -514,4 +508,20 @@ impl Plan {
 /// A parameter's name without the colon that SQL writes in front of it.
 fn bare(name: &str) -> &str {
     name.strip_prefix(':').unwrap_or(name)
+}
+
+/// By which fields the rows of which sources have to be found along some paths.
+fn indexes_of<'p>(paths: impl Iterator<Item = &'p Path>) -> Vec<(usize, Vec<FieldNo>)> {
+    let mut out: Vec<(usize, Vec<FieldNo>)> = Vec::new();
+    let mut add = |source: usize, access: &Access| match access {
+        Access::Back { link, .. } => out.push((source, vec![*link])),
+        Access::Equal { fields, .. } => out.push((source, fields.clone())),
+        Access::Scan | Access::Follow(_) | Access::Id(_) => {}
+    };
+    for path in paths {
+        add(path.start, &path.access);
+        path.steps.iter().for_each(|step| add(step.source, &step.access));
+    }
+    sorting::few_once(&mut out);
+    out
 }

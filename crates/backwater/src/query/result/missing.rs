@@ -9,6 +9,7 @@ use std::sync::Arc;
 use crate::change::FieldSet;
 use crate::query::expr::Expr;
 use crate::query::expr::scalar::{Key, Scalar};
+use crate::query::operator::indexes;
 use crate::query::operator::statement_rows::{StatementRow, StatementRows, StatementView};
 use crate::query::operator::view::{NONE, Tuple, View};
 use crate::query::operator::walk::Walk;
@@ -214,6 +215,9 @@ fn search(
     cells: &mut Cells,
 ) {
     let plan = view.plan;
+    // It begins with any row, as what follows a commit does, and there may have been none.
+    let state = indexes::with(indexes::to_follow(plan), view.state);
+    let view = &View { state: &state, ..*view };
     let mut search = Search { view, params, excerpt: ShownTuples::of(view, shown), cells };
     let follows = |source: &usize| {
         let steps = &plan.paths[*source].steps;

@@ -1,4 +1,5 @@
-//! An ordered collection in versions, that also answers by rank: what a result is made of.
+//! An ordered collection in versions, that also answers by rank: what a result is made of, and an
+//! index.
 //!
 //! A tree of small leaves; each node knows how many entries lie below it. Of the sort keys it keeps
 //! the first 64 bits; the caller gives the order. A version shares with the next what did not
