@@ -95,7 +95,6 @@ mod export;
 pub mod infer;
 mod ingest;
 mod query;
-mod rank_tree;
 #[cfg(feature = "remote")]
 pub mod remote;
 pub mod scenario;

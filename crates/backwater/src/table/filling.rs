@@ -74,7 +74,7 @@ impl TableRows {
         (self.slots, self.rows) = (hashes.len() as u32, hashes.len() as u32);
         self.writes += hashes.len() as u64;
         self.keys.fill(&hashes);
-        let empty = std::mem::take(&mut self.indexes);
-        self.add_indexes(empty);
+        let all = std::mem::take(&mut self.indexes).into_iter();
+        self.add_indexes(all.map(|index| (index.fields.clone(), index.is_of_links())).collect());
     }
 }

@@ -1,153 +1,205 @@
-//! A secondary index in versions: the rows that have the same values in some fields.
+//! A secondary index in versions: the rows that have the same values in some fields, as a linked
+//! list for each key.
 //!
-//! An ordered collection of numbers, each of a key and a slot, so that a key's rows lie together, in
-//! slot order. A row of which one of the fields is null or absent is in none.
+//! Adding a row to its list and removing it cost the same however long the list is. A row of which
+//! one of the fields is null or absent is in none.
 
-use std::cmp::Ordering;
 use std::hash::RandomState;
 
 use smallvec::SmallVec;
 
-use super::keys::KeyHasher;
-use super::{Cell, Slot};
-use crate::rank_tree::{Prefix, RankTree, Sought};
+use super::keys::Keys;
+use super::{Cell, Slot, Trie};
 use crate::schema::FieldNo;
+
+/// How many slots' neighbours lie in one piece.
+const PIECE: usize = 64;
+/// No slot.
+const NONE: u32 = u32::MAX;
 
 /// The values of some fields of a row.
 pub(crate) type IndexKey<'a> = SmallVec<[Cell<'a>; 2]>;
 
-/// No slot.
-const NONE: u32 = u32::MAX;
-
 #[derive(Clone)]
 pub(super) struct Index {
     pub(super) fields: Vec<FieldNo>,
-    /// None where the key is one link: its number is the slot that it points at.
-    hasher: Option<KeyHasher>,
-    /// Their prefixes say all.
-    rows: RankTree<()>,
+    heads: Heads,
+    neighbours: Trie<[(u32, u32); PIECE]>,
 }
 
-/// The keys of the rows that an index is made of.
-pub(super) enum NewKeys {
-    /// With the rows, in any order.
-    Hashed(Vec<Prefix>),
-    /// By slot, where each links to.
-    Links(Vec<u32>),
+/// From a key to the first row of its list.
+#[derive(Clone)]
+enum Heads {
+    Hashed(Keys),
+    /// Where the key is one link: by the slot that it points at.
+    BySlot(Trie<[u32; PIECE]>),
+}
+
+/// An index of links that many rows are put into at once.
+pub(super) struct NewLinks {
+    heads: Vec<u32>,
+    neighbours: Vec<(u32, u32)>,
+}
+
+impl NewLinks {
+    /// Of rows below so many slots.
+    pub(super) fn new(slots: usize) -> Self {
+        Self { heads: Vec::new(), neighbours: vec![(NONE, NONE); slots] }
+    }
+
+    /// Adds a row, and the slot that its link points at.
+    #[inline]
+    pub(super) fn add(&mut self, slot: Slot, to: Slot) {
+        let to = to.0 as usize;
+        if to >= self.heads.len() {
+            self.heads.resize(to + 1, NONE);
+        }
+        let second = std::mem::replace(&mut self.heads[to], slot.0);
+        self.neighbours[slot.0 as usize].1 = second;
+        if second != NONE {
+            self.neighbours[second as usize].0 = slot.0;
+        }
+    }
+
+    pub(super) fn index(self, fields: Vec<FieldNo>) -> Index {
+        let heads = Heads::BySlot(pieces(&self.heads, NONE));
+        Index { fields, heads, neighbours: pieces(&self.neighbours, (NONE, NONE)) }
+    }
 }
 
 impl Index {
     /// `is_link` is whether the one field is a link to rows of one table.
     pub(super) fn new(fields: Vec<FieldNo>, is_link: bool, seed: &RandomState) -> Self {
-        let hasher = (!is_link).then(|| KeyHasher::new(seed));
-        Self { fields, hasher, rows: RankTree::from_sorted(&mut std::iter::empty()) }
+        let heads =
+            if is_link { Heads::BySlot(Trie::new()) } else { Heads::Hashed(Keys::new(seed)) };
+        Self { fields, heads, neighbours: Trie::new() }
     }
 
     /// Whether the key is one link.
-    fn is_of_links(&self) -> bool {
-        self.hasher.is_none()
+    pub(super) fn is_of_links(&self) -> bool {
+        matches!(self.heads, Heads::BySlot(_))
     }
 
-    /// Calls `found` with the rows of a key, in slot order; `has_key` says whether a row has it.
-    pub(super) fn each(
-        &self,
+    /// The rows of a key, in no particular order; `has_key` says whether a row has it.
+    pub(super) fn rows<'c, F: Fn(Slot) -> bool>(
+        &'c self,
         key: &[Cell<'_>],
-        has_key: &dyn Fn(Slot) -> bool,
-        found: &mut dyn FnMut(Slot),
-    ) {
-        let Some(first) = self.entry(key, Slot(0)) else { return };
-        self.rows.each_from(&place(first), |entry, ()| {
-            let slot = Slot(entry as u32);
-            let is_here = entry >> 32 == first >> 32;
-            // Other keys may have the same hash.
-            if is_here && (self.is_of_links() || has_key(slot)) {
-                found(slot);
-            }
-            is_here
-        });
+        has_key: F,
+    ) -> impl Iterator<Item = Slot> + use<'c, F> {
+        let mut next = match &self.heads {
+            Heads::Hashed(keys) => keys.find(keys.hash(key), has_key),
+            Heads::BySlot(heads) => target(key).and_then(|to| head(heads, to)),
+        };
+        std::iter::from_fn(move || {
+            let slot = next?;
+            next = some(self.neighbours(slot).1);
+            Some(slot)
+        })
     }
 
     /// Adds a row under its key.
-    pub(super) fn add(&mut self, slot: Slot, key: &[Cell<'_>]) {
-        if let Some(entry) = self.entry(key, slot) {
-            self.rows.insert((), &place(entry));
+    pub(super) fn add(&mut self, slot: Slot, key: &[Cell<'_>], has_key: impl Fn(Slot) -> bool) {
+        while self.neighbours.len() <= slot.0 as usize / PIECE {
+            self.neighbours.push([(NONE, NONE); PIECE]);
+        }
+        let first = match &mut self.heads {
+            Heads::BySlot(heads) => {
+                let Some(to) = target(key) else { return };
+                while heads.len() <= to.0 as usize / PIECE {
+                    heads.push([NONE; PIECE]);
+                }
+                let head = &mut heads.get_mut(to.0 as usize / PIECE)[to.0 as usize % PIECE];
+                let second = std::mem::replace(head, slot.0);
+                *self.neighbours_mut(slot) = (NONE, second);
+                if let Some(second) = some(second) {
+                    self.neighbours_mut(second).0 = slot.0;
+                }
+                return;
+            }
+            Heads::Hashed(keys) => {
+                let hash = keys.hash(key);
+                let first = keys.find(hash, has_key);
+                if first.is_none() {
+                    keys.insert(hash, slot);
+                }
+                first
+            }
+        };
+        match first {
+            None => *self.neighbours_mut(slot) = (NONE, NONE),
+            // Behind the first one, whose place in the table of keys stays.
+            Some(head) => {
+                let second = self.neighbours(head).1;
+                *self.neighbours_mut(slot) = (head.0, second);
+                self.neighbours_mut(head).1 = slot.0;
+                if let Some(second) = some(second) {
+                    self.neighbours_mut(second).0 = slot.0;
+                }
+            }
         }
     }
 
     /// Removes a row from its key.
     pub(super) fn remove(&mut self, slot: Slot, key: &[Cell<'_>]) {
-        if let Some(entry) = self.entry(key, slot) {
-            self.rows.remove(&place(entry));
+        let (before, after) = self.neighbours(slot);
+        if let Some(after) = some(after) {
+            self.neighbours_mut(after).0 = before;
         }
-    }
-
-    /// Takes all rows at once, with their keys.
-    pub(super) fn fill(&mut self, keys: NewKeys) {
-        self.rows = match keys {
-            NewKeys::Hashed(mut entries) => {
-                entries.sort_unstable();
-                RankTree::from_sorted(&mut entries.into_iter().map(|entry| (entry, ())))
+        if let Some(before) = some(before) {
+            self.neighbours_mut(before).1 = after;
+            return;
+        }
+        match &mut self.heads {
+            Heads::BySlot(heads) => {
+                if let Some(to) = target(key) {
+                    heads.get_mut(to.0 as usize / PIECE)[to.0 as usize % PIECE] = after;
+                }
             }
-            NewKeys::Links(targets) => RankTree::from_sorted(&mut by_target(&targets)),
-        };
-    }
-
-    /// None of this many rows' keys yet.
-    pub(super) fn new_keys(&self, rows: usize) -> NewKeys {
-        match self.hasher {
-            Some(_) => NewKeys::Hashed(Vec::with_capacity(rows)),
-            None => NewKeys::Links(vec![NONE; rows]),
+            Heads::Hashed(keys) => {
+                let hash = keys.hash(key);
+                match some(after) {
+                    Some(after) => keys.replace(hash, slot, after),
+                    None => keys.remove(hash, slot),
+                }
+            }
         }
     }
 
-    /// The number of a key and a row.
-    pub(super) fn entry(&self, key: &[Cell<'_>], slot: Slot) -> Option<Prefix> {
-        match (&self.hasher, key) {
-            (Some(hasher), _) => Some(entry(hasher.hash(key), slot)),
-            (None, [Cell::Link(to)]) => Some(entry(to.0, slot)),
-            (None, _) => None,
-        }
+    fn neighbours(&self, slot: Slot) -> (u32, u32) {
+        self.neighbours.get(slot.0 as usize / PIECE)[slot.0 as usize % PIECE]
+    }
+
+    fn neighbours_mut(&mut self, slot: Slot) -> &mut (u32, u32) {
+        &mut self.neighbours.get_mut(slot.0 as usize / PIECE)[slot.0 as usize % PIECE]
     }
 }
 
-/// The number of a key's number and a row.
-#[inline]
-fn entry(key: u32, slot: Slot) -> Prefix {
-    Prefix::from(key) << 32 | Prefix::from(slot.0)
+fn some(slot: u32) -> Option<Slot> {
+    (slot != NONE).then_some(Slot(slot))
 }
 
-fn place(entry: Prefix) -> Sought<impl Fn(&()) -> Ordering> {
-    Sought { prefix: entry, against: |_: &()| Ordering::Equal }
+fn pieces<T: Copy>(all: &[T], none: T) -> Trie<[T; PIECE]> {
+    let mut out = Trie::new();
+    for piece in all.chunks(PIECE) {
+        let mut whole = [none; PIECE];
+        whole[..piece.len()].copy_from_slice(piece);
+        out.push(whole);
+    }
+    out
 }
 
-/// Rows that link to the same one lie together, in slot order.
-fn by_target(targets: &[u32]) -> impl Iterator<Item = (Prefix, ())> {
-    let linked = || targets.iter().zip(0..).filter(|(target, _)| **target != NONE);
-    // It is counted how many link to each, and where these begin.
-    let mut starts = Vec::new();
-    for (target, _) in linked() {
-        let target = *target as usize;
-        if target >= starts.len() {
-            starts.resize(target + 1, 0_u32);
-        }
-        starts[target] += 1;
+/// The slot that a key of one link points at.
+fn target(key: &[Cell<'_>]) -> Option<Slot> {
+    match key {
+        [Cell::Link(slot)] => Some(*slot),
+        _ => None,
     }
-    let mut all = 0;
-    for start in &mut starts {
-        all += std::mem::replace(start, all);
+}
+
+fn head(heads: &Trie<[u32; PIECE]>, to: Slot) -> Option<Slot> {
+    let piece = to.0 as usize / PIECE;
+    if piece >= heads.len() {
+        return None;
     }
-    let mut slots = vec![0; all as usize];
-    for (target, slot) in linked() {
-        let place = &mut starts[*target as usize];
-        slots[*place as usize] = slot;
-        *place += 1;
-    }
-    // By now, each start is where the next one's begin.
-    let mut target = 0;
-    (0..).zip(slots).map(move |(place, slot)| {
-        while starts[target as usize] <= place {
-            target += 1;
-        }
-        (entry(target, Slot(slot)), ())
-    })
+    some(heads.get(piece)[to.0 as usize % PIECE])
 }

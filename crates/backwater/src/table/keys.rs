@@ -36,19 +36,16 @@ impl Clone for Bucket {
 pub(super) struct Keys {
     buckets: Trie<Bucket>,
     len: usize,
-    hasher: KeyHasher,
+    /// Seeded, since keys are chosen by servers.
+    hasher: SipHasher13,
 }
 
 impl Keys {
     pub(super) fn new(seed: &RandomState) -> Self {
+        let hasher = SipHasher13::new_with_keys(seed.hash_one(0_u8), seed.hash_one(1_u8));
         let mut buckets = Trie::new();
         buckets.push(Bucket::default());
-        Self { buckets, len: 0, hasher: KeyHasher::new(seed) }
-    }
-
-    #[inline]
-    pub(super) fn hash(&self, key: &[Cell<'_>]) -> u32 {
-        self.hasher.hash(key)
+        Self { buckets, len: 0, hasher }
     }
 
     /// The slot of a key with that hash; `is_it` says whether a slot of the same hash is the one.
@@ -110,6 +107,15 @@ impl Keys {
         }
     }
 
+    /// Puts another slot in the place of a key's.
+    pub(super) fn replace(&mut self, hash: u32, old: Slot, new: Slot) {
+        let bucket = self.bucket(hash);
+        let entries = &mut self.buckets.get_mut(bucket).0;
+        if let Some(entry) = entries.iter_mut().find(|entry| **entry == (hash, old)) {
+            entry.1 = new;
+        }
+    }
+
     /// Divides the oldest bucket that has not been divided in this round.
     fn split(&mut self) {
         let new = self.buckets.len();
@@ -124,28 +130,18 @@ impl Keys {
     fn bucket(&self, hash: u32) -> usize {
         bucket(hash, self.buckets.len())
     }
-}
-
-/// Hashes keys; seeded, since they are chosen by servers.
-#[derive(Clone)]
-pub(super) struct KeyHasher(SipHasher13);
-
-impl KeyHasher {
-    pub(super) fn new(seed: &RandomState) -> Self {
-        Self(SipHasher13::new_with_keys(seed.hash_one(0_u8), seed.hash_one(1_u8)))
-    }
 
     #[inline]
     pub(super) fn hash(&self, key: &[Cell<'_>]) -> u32 {
         match key {
-            [Cell::Int(number)] => self.0.hash(&number.to_le_bytes()) as u32,
-            [Cell::Text(text)] => self.0.hash(text.as_bytes()) as u32,
+            [Cell::Int(number)] => self.hasher.hash(&number.to_le_bytes()) as u32,
+            [Cell::Text(text)] => self.hasher.hash(text.as_bytes()) as u32,
             _ => self.hash_parts(key),
         }
     }
 
     fn hash_parts(&self, key: &[Cell<'_>]) -> u32 {
-        let mut hasher = self.0;
+        let mut hasher = self.hasher;
         for cell in key {
             match cell {
                 Cell::Absent | Cell::Null => hasher.write_u8(0),

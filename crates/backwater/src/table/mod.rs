@@ -28,6 +28,8 @@ use std::collections::BTreeSet;
 use std::hash::RandomState;
 use std::sync::Arc;
 
+use smallvec::SmallVec;
+
 use crate::schema::{FieldKind, FieldNo, Schema, TableNo};
 use crate::value::Timestamp;
 use chunk::Chunk;
@@ -35,7 +37,7 @@ pub(crate) use chunk::{Bits, CHUNK, Quads};
 pub(crate) use filling::Filling;
 pub(crate) use folded::{FoldedTexts, TextSearch};
 pub(crate) use index::IndexKey;
-use index::{Index, NewKeys};
+use index::{Index, NewLinks};
 use keys::{Bucket, Keys};
 use layout::Layout;
 pub(crate) use overlay::{
@@ -268,9 +270,10 @@ impl TableRows {
 
     /// The rows that have these values in these fields, which the schema has an index for.
     pub(crate) fn indexed_rows(&self, fields: &[FieldNo], key: &[Cell<'_>]) -> Vec<Slot> {
-        let mut found = Vec::new();
-        self.each_indexed(fields, key, &mut |slot| found.push(slot));
-        found
+        let index = self.indexes.iter().find(|index| index.fields == fields);
+        debug_assert!(index.is_some(), "the schema lists the indexes");
+        let rows = index.map(|index| index.rows(key, |slot| self.has(slot, fields, key)));
+        rows.into_iter().flatten().collect()
     }
 
     /// Calls `found` with the rows that have these values in these fields, which an index was made
@@ -283,7 +286,7 @@ impl TableRows {
     ) {
         let has_key = |slot: Slot| self.has(slot, fields, key);
         match self.indexes.iter().find(|index| index.fields == fields) {
-            Some(index) => index.each(key, &has_key, found),
+            Some(index) => index.rows(key, has_key).for_each(found),
             None => {
                 debug_assert!(false, "an index on these fields exists");
                 self.iter().filter(|slot| has_key(*slot)).for_each(found);
@@ -295,34 +298,34 @@ impl TableRows {
         self.indexes.iter().any(|index| index.fields == fields)
     }
 
-    /// Adds empty indexes, in one go through the rows that they are of.
-    fn add_indexes(&mut self, new: Vec<Index>) {
-        let with_keys = |index: Index| {
-            let keys = index.new_keys(self.slots());
-            (index, keys)
-        };
-        let mut new: Vec<_> = new.into_iter().map(with_keys).collect();
-        let mut column = [0; CHUNK];
-        self.each_chunk_in(&Selection::default(), |rows| {
-            for (index, keys) in &mut new {
-                match keys {
-                    NewKeys::Links(targets) => {
-                        let found = rows.column(index.fields[0], &mut column).ones();
-                        found.for_each(|at| targets[rows.slot(at).0 as usize] = column[at] as u32);
-                    }
-                    NewKeys::Hashed(entries) => {
-                        for slot in rows.places().ones().map(|at| rows.slot(at)) {
-                            let key = self.key(slot, &index.fields);
-                            entries.extend(key.and_then(|key| index.entry(&key, slot)));
-                        }
-                    }
+    /// Adds indexes of some fields each, or of one link; these in one go through the rows.
+    fn add_indexes(&mut self, all: Vec<(Vec<FieldNo>, bool)>) {
+        let (links, others): (Vec<_>, Vec<_>) = all.into_iter().partition(|(_, is_link)| *is_link);
+        let links = links.into_iter().map(|(link, _)| (link, NewLinks::new(self.slots())));
+        let mut links: Vec<_> = links.collect();
+        if !links.is_empty() {
+            let mut targets = [0; CHUNK];
+            self.each_chunk_in(&Selection::default(), |rows| {
+                for (link, links) in &mut links {
+                    let found = rows.column(link[0], &mut targets).ones();
+                    found.for_each(|at| links.add(rows.slot(at), Slot(targets[at] as u32)));
                 }
-            }
-        });
-        self.indexes.extend(new.into_iter().map(|(mut index, keys)| {
-            index.fill(keys);
-            index
-        }));
+            });
+        }
+        self.indexes.extend(links.into_iter().map(|(link, links)| links.index(link)));
+        for (fields, is_link) in others {
+            let mut index = Index::new(fields.clone(), is_link, &RandomState::new());
+            self.each_row(|slot, cells| {
+                let key = fields.iter().map(|field| match cells.cell(*field) {
+                    Cell::Absent | Cell::Null => None,
+                    cell => Some(cell),
+                });
+                if let Some(key) = key.collect::<Option<IndexKey<'_>>>() {
+                    index.add(slot, &key, |other| self.has(other, &fields, &key));
+                }
+            });
+            self.indexes.push(index);
+        }
     }
 
     /// Removes a row from the indexes of some fields, so that these can be written.
@@ -341,7 +344,8 @@ impl TableRows {
         let mut indexes = std::mem::take(&mut self.indexes);
         for index in indexes.iter_mut().filter(|index| index.fields.iter().any(|f| written(*f))) {
             if let Some(key) = self.key(slot, &index.fields) {
-                index.add(slot, &key);
+                let fields: SmallVec<[FieldNo; 4]> = index.fields.as_slice().into();
+                index.add(slot, &key, |other| self.has(other, &fields, &key));
             }
         }
         self.indexes = indexes;
@@ -403,6 +407,11 @@ impl TableRows {
     /// Reads rows one after the other, of which neighbours mostly lie next to each other.
     pub(crate) fn reader(&self) -> RowReader<'_> {
         RowReader { table: self, chunk: None }
+    }
+
+    /// Calls `found` with each row, in slot order.
+    pub(crate) fn each_row<'a>(&'a self, found: impl FnMut(Slot, RowCells<'a>)) {
+        self.each_row_in(&Selection::default(), found);
     }
 
     /// Whether a field's texts can be searched by [`TableRows::each_row_in`].

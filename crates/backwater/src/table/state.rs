@@ -217,11 +217,7 @@ impl State {
     ) {
         let definition = self.schema.table(table);
         let missing = all.into_iter().filter(|fields| !self.has_index(table, fields));
-        let seed = RandomState::new();
-        let missing = missing.map(|fields| {
-            let is_link = is_one_link(definition, fields);
-            Index::new(fields.clone(), is_link, &seed)
-        });
+        let missing = missing.map(|fields| (fields.clone(), is_one_link(definition, fields)));
         let missing: Vec<_> = missing.collect();
         if !missing.is_empty() {
             self.table_mut(table).add_indexes(missing);

@@ -10,7 +10,7 @@ use crate::query::operator::edit::Edit;
 use crate::query::plan::explain::Operator;
 use crate::query::plan::text::PlanNames;
 use crate::query::plan::{Excerpt, OrderKey, Plan, Rows};
-use crate::rank_tree::{Prefix, RankTree, Sought};
+use crate::query::state::rank_tree::{Prefix, RankTree, Sought};
 use crate::sorting::{self, Numbered};
 
 /// A list that mostly is short.

@@ -19,11 +19,11 @@ use crate::query::operator::window_values::WindowValues;
 use crate::query::plan::{BoundPlan, Excerpt, Plan, Source};
 use crate::query::state::narrow::{Narrowed, SearchedTexts, narrowed};
 use crate::query::state::ordered::{Ordered, Slots, of_tables};
+use crate::query::state::rank_tree::{Prefix, RankTree, Sought};
 use crate::query::state::rebind::{self, excerpt_moved};
 use crate::query::state::sort_prefix::prefix;
 use crate::query::state::unordered::Unordered;
 use crate::query::work::{self, Failure};
-use crate::rank_tree::{Prefix, RankTree, Sought};
 use crate::schema::ResultLimits;
 use crate::table::{Slot, each_fetched};
 

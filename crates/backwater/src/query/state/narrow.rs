@@ -9,8 +9,8 @@ use crate::query::operator::order::{Moved, Moves};
 use crate::query::operator::view::View;
 use crate::query::plan::{BoundPlan, Excerpt, Relation, Source};
 use crate::query::state::ordered::Slots;
+use crate::query::state::rank_tree::RankTree;
 use crate::query::state::rebind::thinned;
-use crate::rank_tree::RankTree;
 use crate::schema::{FieldNo, Tuning};
 use crate::table::{Bits, CHUNK, FoldedTexts, Slot, TableRows, TextSearch};
 

@@ -9,7 +9,7 @@ use crate::query::operator::statement_rows::StatementRow;
 use crate::query::operator::view::{Tuple, View};
 use crate::query::operator::window_values::WindowValues;
 use crate::query::plan::Plan;
-use crate::rank_tree::{Leaf, RankTree};
+use crate::query::state::rank_tree::{Leaf, RankTree};
 use crate::table::Slot;
 
 /// A result in order, all of it: the excerpt is cut out where it is read.

@@ -18,8 +18,8 @@ use crate::query::operator::rows::{Kept, KeptRow};
 use crate::query::operator::view::{View, key_slots};
 use crate::query::plan::{BoundPlan, Excerpt, Plan, Relation, Source};
 use crate::query::state::ordered::{Ordered, Slots};
+use crate::query::state::rank_tree::{RankTree, Sought};
 use crate::query::state::sort_prefix::prefix;
-use crate::rank_tree::{RankTree, Sought};
 use crate::schema::{FieldNo, TableNo};
 use crate::table::Slot;
 

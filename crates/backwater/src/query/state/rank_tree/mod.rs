@@ -1,5 +1,4 @@
-//! An ordered collection in versions, that also answers by rank: what a result is made of, and an
-//! index.
+//! An ordered collection in versions, that also answers by rank: what a result is made of.
 //!
 //! A tree of small leaves; each node knows how many entries lie below it. Of the sort keys it keeps
 //! the first 64 bits; the caller gives the order. A version shares with the next what did not
@@ -41,7 +40,10 @@ impl<E: Clone> RankTree<E> {
         let mut level: Vec<TreeNode<E>> = Vec::new();
         loop {
             let some = (&mut *entries).take(most_entries::<E>() * 3 / 4);
-            let leaf: SmallVec<_> = some.map(|(prefix, entry)| Keyed::new(prefix, entry)).collect();
+            let mut leaf = SmallVec::new();
+            // There may be very many leaves: they take no more memory than they need.
+            leaf.reserve_exact(some.size_hint().0);
+            leaf.extend(some.map(|(prefix, entry)| Keyed::new(prefix, entry)));
             if leaf.is_empty() {
                 break;
             }
