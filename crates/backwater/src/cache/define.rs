@@ -115,6 +115,7 @@ impl Cache {
             drop(writing);
             step("apart");
             let live = compute_apart(plan, params, &state, &inner);
+            // Without the writer, as far as it is known by now that there is something to follow.
             if core.published.now().commit > commit {
                 index_to_follow(plan, &mut state);
             }

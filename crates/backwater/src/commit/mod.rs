@@ -186,8 +186,8 @@ impl Core {
         }
         self.published.publish(state.clone(), writer.commit);
         writer.state = state;
-        // They may have been noted on a version from before one was made.
-        writer.engine.check_indexes();
+        // This version may be from before an index was made.
+        writer.engine.recheck_indexes();
     }
 
     /// Makes a commit. `watch` measures how long it took.

@@ -316,8 +316,8 @@ impl Engine {
         }
     }
 
-    /// Takes note of tables that may lack an index.
-    pub(crate) fn check_indexes(&mut self) {
+    /// Has the next commit look for indexes that its tables lack.
+    pub(crate) fn recheck_indexes(&mut self) {
         self.lacks_indexes = true;
     }
 

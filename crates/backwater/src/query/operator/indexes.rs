@@ -16,7 +16,7 @@ pub(in crate::query) fn to_compute(plan: &Plan) -> Vec<TableIndex> {
     of_tables(plan, plan.scratch_indexes())
 }
 
-/// Those by which it is found also what belongs to any one row.
+/// Those by which the tuples of any one row are found, too.
 pub(in crate::query) fn to_follow(plan: &Plan) -> Vec<TableIndex> {
     of_tables(plan, plan.indexes())
 }

@@ -215,7 +215,7 @@ fn search(
     cells: &mut Cells,
 ) {
     let plan = view.plan;
-    // It begins with any row, as what follows a commit does, and there may have been none.
+    // The search begins with any row; the indexes for that may be missing before the first commit.
     let state = indexes::with(indexes::to_follow(plan), view.state);
     let view = &View { state: &state, ..*view };
     let mut search = Search { view, params, excerpt: ShownTuples::of(view, shown), cells };
