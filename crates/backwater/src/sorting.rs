@@ -3,6 +3,8 @@
 
 use std::cmp::Ordering;
 
+use smallvec::SmallVec;
+
 /// A thing's number, behind a key that mostly tells where it stands.
 pub(crate) type Numbered = (u64, u32);
 
@@ -31,7 +33,7 @@ pub(crate) fn by_key<T>(things: &mut [T], key: impl Fn(&T) -> u64) {
     if things.len() < 2 {
         return;
     }
-    let mut numbered: Vec<Numbered> = things.iter().map(key).zip(0..).collect();
+    let mut numbered: SmallVec<[Numbered; 8]> = things.iter().map(key).zip(0..).collect();
     if numbered.is_sorted() {
         return;
     }

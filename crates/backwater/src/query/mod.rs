@@ -1,5 +1,9 @@
 //! Standing queries: SQL text → plan → operators, and the routes from a commit to those it touches.
 //!
+//! `syntax` reads a statement, `lower` resolves it to a `plan`, whose `operator`s compute its rows and
+//! follow commits. A binding's `state` is what they keep; the `engine` routes commits to bindings, and
+//! `result` is what readers hold.
+//!
 //! It knows tables and changes. It must not know what makes a commit, what is persisted, or what
 //! watches: a commit's changes go in, outcomes and deltas come out.
 

@@ -8,14 +8,15 @@ use super::{Bound, Causes, ComputedApart, Engine, Made, Reached, ShapeNo, hash_o
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::check::compile;
 use crate::query::expr::scalar::Scalar;
-use crate::query::operator::order::Moves;
+use crate::query::operator::filter::band::{Band, each_in};
+use crate::query::operator::order::moves::Moves;
+use crate::query::operator::order::ordered::Ordered;
 use crate::query::operator::view::View;
 use crate::query::plan::BoundPlan;
 use crate::query::result::delta::Delta;
 use crate::query::state::binding::BindingState;
 use crate::query::state::node::Node;
-use crate::query::state::ordered::Ordered;
-use crate::query::state::rebind::{self, Band, RebindStrategy, each_in};
+use crate::query::state::rebind::{self, RebindStrategy};
 use crate::query::{BindingNo, Outcome};
 use crate::schema::{FieldNo, TableNo};
 use crate::table::{Slot, State};

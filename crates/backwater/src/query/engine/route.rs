@@ -126,7 +126,7 @@ impl Readers {
     }
 
     /// What a row held and holds in the fields by which groups are found.
-    fn values<'c>(&self, row: &VersionsOfRow<'c>, read: &mut Vec<Sides<'c>>) {
+    fn values<'c>(&self, row: &VersionsOfRow<'c>, read: &mut ReadSides<'c>) {
         for (field, _) in &self.by_value {
             let value = |version: &Option<RowOf<'c>>| match version {
                 Some((state, cells)) => Scalar::of(state, row.table, *field, cells.cell(*field)),
@@ -150,6 +150,9 @@ impl Readers {
 
 /// What a field held, and what it holds.
 type Sides<'c> = (Scalar<'c>, Scalar<'c>);
+
+/// The same of the fields by which groups are found; mostly few.
+type ReadSides<'c> = SmallVec<[Sides<'c>; 4]>;
 
 /// A row of a version of the tables.
 type RowOf<'c> = (&'c State, RowCells<'c>);
@@ -253,7 +256,7 @@ impl Routes {
 
     /// The changes that each group has to look at.
     pub(super) fn route(&self, changes: &Changes) -> Works {
-        let (mut routed, mut read) = (Routed::default(), Vec::new());
+        let (mut routed, mut read) = (Routed::default(), ReadSides::new());
         let mut tables: Option<Versions<'_>> = None;
         let mut asked: SmallVec<[(&RowChange, VersionsOfRow<'_>); TOGETHER]> = SmallVec::new();
         for (rows, first) in changes.rows.chunks(TOGETHER).zip((0..).step_by(TOGETHER)) {

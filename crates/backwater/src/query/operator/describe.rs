@@ -3,8 +3,7 @@
 use std::cell::RefCell;
 use std::collections::HashSet;
 
-use crate::query::expr::Expr;
-use crate::query::operator::{join, order, union};
+use crate::query::operator::{join, limit, order, union};
 use crate::query::plan::explain::{Explanation, Operator};
 use crate::query::plan::text::PlanNames;
 use crate::query::plan::{Combine, Identity, Plan};
@@ -30,16 +29,8 @@ pub(super) fn statement(plan: &Plan, schema: &Schema, printed: &Printed) -> Oper
         operator = rows.input(operator);
     }
     operator = order::describe(&names).input(operator);
-    if plan.limit.is_some() || plan.offset.is_some() {
-        let number = |expr: &Expr| names.text_of(expr);
-        let limit = plan.limit.as_ref().map(|limit| format!("{} rows", number(limit)));
-        let offset =
-            plan.offset.as_ref().map(|offset| format!("after the first {}", number(offset)));
-        let what: Vec<String> = limit.into_iter().chain(offset).collect();
-        operator = Operator::new("limit", what.join(" "))
-            .fact("keeps", "nothing: it is cut out of the order when it is read")
-            .fact("follows", "looks at as many rows beside its ends as were shifted across them")
-            .input(operator);
+    match limit::describe(&names) {
+        Some(limit) => limit.input(operator),
+        None => operator,
     }
-    operator
 }

@@ -2,7 +2,7 @@
 
 use smallvec::SmallVec;
 
-use crate::query::expr::scalar::Scalar;
+use crate::query::expr::scalar::{Key, Scalar};
 use crate::query::expr::{ColumnNo, Expr};
 use crate::query::operator::describe::Printed;
 use crate::query::operator::filter::Filter;
@@ -13,7 +13,7 @@ use crate::query::operator::view::{NONE, Tuple, View};
 use crate::query::operator::walk::{Pins, Walk};
 use crate::query::plan::explain::Operator;
 use crate::query::plan::text::PlanNames;
-use crate::query::plan::{Access, Path, Rows};
+use crate::query::plan::{Access, BoundPlan, Path, Rows};
 use crate::query::work;
 use crate::schema::{FieldNo, TableNo};
 use crate::table::{Slot, TOGETHER, each_fetched};
@@ -308,6 +308,37 @@ fn derived_alone(old: &Walk<'_, '_>, new: &Walk<'_, '_>, start: &Start) -> Optio
         before = after;
     }
     (before || after).then(|| start.tuple(tuple, before, after))
+}
+
+/// The tuples with these rows that belong to one of two bindings with the same key and not to the
+/// other.
+pub(crate) fn rebound_tuples(
+    view: &View<'_>,
+    key: &[Key],
+    (from, to): (&BoundPlan, &BoundPlan),
+    rows: &[(usize, Slot)],
+) -> TupleDeltas {
+    let late = &view.plan.late;
+    let (was, is) = (Filter::of(late, &from.params), Filter::of(late, &to.params));
+    let mut out = TupleDeltas::new();
+    for (source, slot) in rows {
+        let (content, order, fields) = (true, true, u64::MAX);
+        let (structure, is_another, cause) = (true, false, 0);
+        let (source, slot) = (*source, *slot);
+        let start = Start { source, slot, structure, content, order, fields, is_another, cause };
+        Walk { view, params: &to.params }.from(source, slot, &mut |tuple| {
+            let row = view.row(tuple);
+            let (before, after) = (was.holds(&row), is.holds(&row));
+            if before != after
+                && (key.is_empty() || view.binding_key(tuple).as_deref() == Some(key))
+            {
+                out.push(start.tuple(tuple.into(), before, after));
+            }
+        });
+    }
+    TupleDelta::put_in_order(&mut out);
+    out.dedup_by(|next, first| next.tuple == first.tuple);
+    out
 }
 
 /// The sources, each joined to those before it.

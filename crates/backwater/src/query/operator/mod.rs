@@ -1,11 +1,23 @@
-//! Operators: how rows are found, joined, filtered, grouped and ordered, from nothing and from
-//! changed rows.
+//! Operators: what a statement is made of, each in the file of its name.
 //!
-//! They know a plan and one version of the tables. They keep nothing between two commits.
+//! Inputs are joined or united to tuples, which are filtered and made into rows; these are put in order
+//! and cut to what shows. Each operator says what it computes from nothing, how it follows a commit, how
+//! it goes over to other values of parameters, what it keeps, and how it describes itself (`describe`).
+//!
+//! | operator | from nothing | after a commit | for other values | keeps |
+//! |---|---|---|---|---|
+//! | [`input`]: a table, or another statement | `Input::each`, `Input::equal` | [`join::Start`]: rows that changed | computed anew | nothing; `statement_rows` |
+//! | [`join`] and [`union`] | `Walk::all` | `changed_tuples` | `rebound_tuples` | nothing |
+//! | [`filter`] | `Filter::of` | `belonging` | `band`, `narrow` | texts that were searched |
+//! | what makes [`rows`]: [`project`], [`group`], [`window`], [`elements`], [`recursion`] | `RowOperator::compute` | `RowOperator::apply` | computed anew | `RowsState` |
+//! | [`order`] | `Ordered::of_tuples`, `Ordered::of_rows` | `Ordered::follow_tuples`, `Ordered::follow_rows` | a version, or `difference` | `Ordered` |
+//! | [`limit`] | `first_needed` | `shown` | `excerpt_moved`, `thinned` | nothing |
+//!
+//! They know a plan and versions of the tables ([`view`]). What they keep between two commits, a binding
+//! has (`state/binding.rs`); when they run is decided by `state/` and `engine/`.
 
 pub(in crate::query) mod aggregate;
 pub(in crate::query) mod describe;
-pub(in crate::query) mod edit;
 pub(in crate::query) mod elements;
 pub(in crate::query) mod exact;
 pub(in crate::query) mod failed;
@@ -15,6 +27,7 @@ pub(in crate::query) mod group;
 pub(in crate::query) mod indexes;
 pub(in crate::query) mod input;
 pub(in crate::query) mod join;
+pub(in crate::query) mod limit;
 pub(in crate::query) mod link_join;
 pub(in crate::query) mod order;
 pub(in crate::query) mod project;

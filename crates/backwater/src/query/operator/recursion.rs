@@ -11,8 +11,8 @@ use smallvec::SmallVec;
 
 use crate::query::expr::scalar::{Key, Scalar};
 use crate::query::expr::{ColumnNo, Expr};
-use crate::query::operator::edit::Edit;
 use crate::query::operator::join::TupleDelta;
+use crate::query::operator::order::edit::Edit;
 use crate::query::operator::rows::{
     KeptRow, KeptState, MadeRows, RowEdits, RowOperator, RowsState,
 };

@@ -9,9 +9,9 @@ use smallvec::SmallVec;
 
 use crate::query::expr::scalar::{Key, Scalar};
 use crate::query::expr::{ColumnNo, Columns, Expr};
-use crate::query::operator::edit::{Edit, Edits};
 use crate::query::operator::group::Groups;
 use crate::query::operator::join::TupleDelta;
+use crate::query::operator::order::edit::{Edit, Edits};
 use crate::query::operator::order::order_by;
 use crate::query::operator::recursion::Found;
 use crate::query::operator::view::View;

@@ -4,7 +4,7 @@ use std::collections::{HashMap, HashSet};
 use std::fmt;
 
 use crate::error::{Error, ErrorKind, Result};
-use crate::query::operator::order::{Moved, Moves, settle};
+use crate::query::operator::order::moves::{Moved, Moves, settle};
 use crate::query::result::read_rows::ReadRows;
 use crate::query::result::{Cursor, QueryResult, ResultRow, RowKey, RowRef};
 use crate::value::{RowId, Value};

@@ -13,12 +13,12 @@ use std::sync::{Arc, Mutex, PoisonError, Weak};
 
 use crate::query::expr::scalar::{Key, Scalar};
 use crate::query::expr::{Columns, Expr};
+use crate::query::operator::order::ordered::{LeafOf, Ordered, Slots, of_tables};
+use crate::query::operator::order::sort_prefix::whole;
 use crate::query::operator::view::View;
 use crate::query::plan::BoundPlan;
 use crate::query::result::missing::{Missing, missing};
 use crate::query::result::read_rows::ReadRows;
-use crate::query::state::ordered::{LeafOf, Ordered, Slots, of_tables};
-use crate::query::state::sort_prefix::whole;
 use crate::query::work::Failure;
 use smallvec::SmallVec;
 

@@ -8,12 +8,12 @@ use std::collections::HashSet;
 
 use crate::query::expr::scalar::{Key, Scalar};
 use crate::query::expr::{ColumnNo, Comparison, Expr, NoColumns};
+use crate::query::operator::order::ordered::Ordered;
 use crate::query::operator::statement_rows::StatementView;
 use crate::query::operator::view::{NONE, Tuple, View};
 use crate::query::operator::walk::Walk;
 use crate::query::plan::{Access, BoundPlan, Excerpt, Identity, JoinStep, Path, Plan};
 use crate::query::result::missing::{Gathering, ShownTuples, views};
-use crate::query::state::ordered::Ordered;
 use crate::schema::{FieldNo, TableNo};
 use crate::sorting;
 use crate::table::{Cell, State};

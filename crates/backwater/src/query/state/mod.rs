@@ -4,10 +4,5 @@
 
 pub(in crate::query) mod backlog;
 pub(in crate::query) mod binding;
-pub(in crate::query) mod narrow;
 pub(in crate::query) mod node;
-pub(in crate::query) mod ordered;
-pub(in crate::query) mod rank_tree;
 pub(in crate::query) mod rebind;
-pub(in crate::query) mod sort_prefix;
-mod unordered;

@@ -5,14 +5,16 @@ use std::sync::Arc;
 
 use super::{Current, Node, NodeMove, Stretch, compute, fails_in_part, kept, lock};
 use crate::caught::step;
+use crate::query::operator::filter;
 use crate::query::operator::join::TupleDelta;
+use crate::query::operator::limit::excerpt_moved;
+use crate::query::operator::order::difference::difference;
+use crate::query::operator::order::ordered::Ordered;
 use crate::query::operator::statement_rows::StatementChange;
 use crate::query::operator::view::View;
 use crate::query::plan::BoundPlan;
 use crate::query::result::Entry;
 use crate::query::state::binding::BindingState;
-use crate::query::state::ordered::Ordered;
-use crate::query::state::rebind::{difference, excerpt_moved};
 use crate::query::work::{self, Failure};
 use crate::table::State;
 
@@ -20,31 +22,13 @@ impl Node {
     /// Of changed tuples those that belong here before or after.
     pub(crate) fn belonging<'t>(
         &self,
-        (before, after): (&View<'_>, &View<'_>),
+        views: (&View<'_>, &View<'_>),
         tuples: Cow<'t, [TupleDelta]>,
         by_key: bool,
     ) -> Cow<'t, [TupleDelta]> {
         let Some(key) = &self.key else { return Cow::default() };
-        if self.bound_plan.plan.late.is_empty() && (!by_key || key.is_empty()) {
-            return tuples;
-        }
-        let belongs = |view: &View<'_>, tuple: &TupleDelta| {
-            let row = view.row(&tuple.tuple);
-            let is_true = |condition: &crate::query::expr::Expr| {
-                condition.holds(&row, &self.bound_plan.params)
-            };
-            (!by_key || view.binding_key(&tuple.tuple).as_ref() == Some(key))
-                && self.bound_plan.plan.late.iter().all(is_true)
-        };
-        let mut out = Vec::new();
-        for tuple in tuples.iter() {
-            let was = tuple.before && belongs(before, tuple);
-            let is = tuple.after && belongs(after, tuple);
-            if was || is {
-                out.push(TupleDelta { before: was, after: is, ..tuple.clone() });
-            }
-        }
-        out.into()
+        let key = by_key.then_some(&**key).filter(|key| !key.is_empty());
+        filter::belonging(&self.bound_plan, key, views, tuples)
     }
 
     /// Follows a commit at once, together with those that it reads.
@@ -158,7 +142,7 @@ impl Node {
         let mut live = BindingState { ordered: was.clone(), operators, failure: None };
         let BoundPlan { plan, params, excerpt } = &*self.bound_plan;
         let applied = work::within(&plan.limits, || {
-            let moved = live.apply((before, after), params, *excerpt, rows);
+            let moved = live.apply((before, after), (params, *excerpt), rows);
             live.check_size(&plan.limits);
             moved
         });

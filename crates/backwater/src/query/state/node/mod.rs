@@ -17,7 +17,8 @@ use rustc_hash::FxHashMap;
 use crate::error::Error;
 use crate::query::expr::scalar::{Key, KeyValues, Scalar};
 use crate::query::operator::failed::failure;
-use crate::query::operator::order::Moves;
+use crate::query::operator::order::moves::Moves;
+use crate::query::operator::order::ordered::Ordered;
 use crate::query::operator::statement_rows::{
     StatementChange, StatementRow, StatementRows, StatementView, Undo,
 };
@@ -26,7 +27,6 @@ use crate::query::plan::{BoundPlan, Excerpt, Plan};
 use crate::query::result::Entry;
 use crate::query::state::backlog::{GroupLog, Pending};
 use crate::query::state::binding::{BindingState, OperatorState};
-use crate::query::state::ordered::Ordered;
 use crate::query::work::Failure;
 use crate::query::{BindingNo, work};
 use crate::sorting::{self, Numbered};

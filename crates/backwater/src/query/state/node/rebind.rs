@@ -5,13 +5,15 @@ use rustc_hash::FxHashMap;
 use super::{Current, InnerNodes, Node, lock};
 use crate::query::expr::Expr;
 use crate::query::operator::filter::Filter;
-use crate::query::operator::join::{TupleDelta, TupleDeltas};
-use crate::query::operator::order::Moves;
+use crate::query::operator::filter::band::{End, cut};
+use crate::query::operator::join::rebound_tuples;
+use crate::query::operator::limit::excerpt_moved;
+use crate::query::operator::order::difference::difference;
+use crate::query::operator::order::moves::Moves;
 use crate::query::operator::view::View;
-use crate::query::operator::walk::Walk;
 use crate::query::plan::BoundPlan;
 use crate::query::state::binding::{BindingState, OperatorState};
-use crate::query::state::rebind::{End, RebindStrategy, difference, excerpt_moved};
+use crate::query::state::rebind::RebindStrategy;
 use crate::query::work;
 use crate::table::{Slot, State};
 
@@ -58,8 +60,8 @@ impl Node {
                     Filter::of(here.map(|(_, number)| &to.plan.late[*number]), &to.params)
                 };
                 let meet = (&at(End::Front), &at(End::Back));
-                let (live, moved) = BindingState::cut(ordered, (old, new), &view, meet)?;
-                Some((live, Some(moved)))
+                let (ordered, moved) = cut(ordered, (old, new), &view, meet)?;
+                Some((ordered.into(), Some(moved)))
             }
             RebindStrategy::Narrower => {
                 let (live, moved) = BindingState::narrowed((ordered, operators), &view, to, old)?;
@@ -68,8 +70,12 @@ impl Node {
             RebindStrategy::Bands(_) => {
                 let mut live = copy(operators);
                 let moved = work::within(&to.plan.limits, || {
-                    let tuples = self.rebound_tuples(to, rows, &view);
-                    let moved = live.apply((&view, &view), &to.params, new, &tuples);
+                    let tuples = self
+                        .key
+                        .as_ref()
+                        .map(|key| rebound_tuples(&view, key, (&self.bound_plan, to), rows));
+                    let tuples = tuples.unwrap_or_default();
+                    let moved = live.apply((&view, &view), (&to.params, new), &tuples);
                     live.check_size(&to.plan.limits);
                     moved
                 });
@@ -77,52 +83,6 @@ impl Node {
                 (live.failure.is_none()).then_some((live, (old == new).then_some(moved)))
             }
         }
-    }
-
-    /// The tuples with these rows that belong to one of two bindings and not to the other.
-    fn rebound_tuples(
-        &self,
-        to: &BoundPlan,
-        rows: &[(usize, Slot)],
-        view: &View<'_>,
-    ) -> TupleDeltas {
-        let mut out = TupleDeltas::new();
-        if rows.is_empty() {
-            return out;
-        }
-        let Some(key) = &self.key else { return out };
-        let plan = view.plan;
-        let (was, is) =
-            (Filter::of(&plan.late, &self.bound_plan.params), Filter::of(&plan.late, &to.params));
-        let walk = Walk { view, params: &to.params };
-        for (source, slot) in rows {
-            walk.from(*source, *slot, &mut |tuple| {
-                let row = view.row(tuple);
-                let (before, after) = (was.holds(&row), is.holds(&row));
-                if before == after
-                    || !key.is_empty() && view.binding_key(tuple).as_ref() != Some(key)
-                {
-                    return;
-                }
-                let tuple = tuple.into();
-                let (content, order, is_another, alone, cause) = (true, true, false, None, 0);
-                let fields = u64::MAX;
-                out.push(TupleDelta {
-                    tuple,
-                    before,
-                    after,
-                    content,
-                    order,
-                    is_another,
-                    alone,
-                    fields,
-                    cause,
-                });
-            });
-        }
-        TupleDelta::put_in_order(&mut out);
-        out.dedup_by(|a, b| a.tuple == b.tuple);
-        out
     }
 
     /// How the rows move from the result of another binding of the shape to that of this one, both

@@ -1,13 +1,19 @@
 //! Conditions made ready for many rows: what of them is the same for all is done once.
 
+pub(in crate::query) mod band;
+pub(in crate::query) mod narrow;
+
 use std::borrow::Cow;
 
 use smallvec::SmallVec;
 
 use crate::query::expr::fold::Needle;
-use crate::query::expr::scalar::{Affinity, Scalar};
+use crate::query::expr::scalar::{Affinity, Key, Scalar};
 use crate::query::expr::shape::{compared, searched};
 use crate::query::expr::{ColumnNo, Columns, Comparison, Expr, NoColumns};
+use crate::query::operator::join::TupleDelta;
+use crate::query::operator::view::View;
+use crate::query::plan::BoundPlan;
 use crate::schema::FieldNo;
 use crate::table::{NumberRange, Numbers, Selection, TableRows};
 
@@ -106,6 +112,34 @@ impl<'a> Filter<'a> {
         self.checks = others;
         Plain(plain)
     }
+}
+
+/// Of changed tuples those that meet a binding's own conditions before or after: with its key, if
+/// they were not found by that.
+pub(crate) fn belonging<'t>(
+    bound_plan: &BoundPlan,
+    key: Option<&[Key]>,
+    (before, after): (&View<'_>, &View<'_>),
+    tuples: Cow<'t, [TupleDelta]>,
+) -> Cow<'t, [TupleDelta]> {
+    let BoundPlan { plan, params, .. } = bound_plan;
+    if plan.late.is_empty() && key.is_none() {
+        return tuples;
+    }
+    let belongs = |view: &View<'_>, tuple: &TupleDelta| {
+        let row = view.row(&tuple.tuple);
+        key.is_none_or(|key| view.binding_key(&tuple.tuple).as_deref() == Some(key))
+            && plan.late.iter().all(|condition| condition.holds(&row, params))
+    };
+    let mut out = Vec::new();
+    for tuple in tuples.iter() {
+        let was = tuple.before && belongs(before, tuple);
+        let is = tuple.after && belongs(after, tuple);
+        if was || is {
+            out.push(TupleDelta { before: was, after: is, ..tuple.clone() });
+        }
+    }
+    out.into()
 }
 
 #[inline]

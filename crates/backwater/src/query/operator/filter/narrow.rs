@@ -3,14 +3,14 @@
 
 use std::sync::Arc;
 
+use super::{Filter, Plain};
 use crate::query::expr::fold::Needle;
-use crate::query::operator::filter::{Filter, Plain};
-use crate::query::operator::order::{Moved, Moves};
+use crate::query::operator::limit::thinned;
+use crate::query::operator::order::moves::{Moved, Moves};
+use crate::query::operator::order::ordered::{Ordered, Slots};
+use crate::query::operator::order::rank_tree::RankTree;
 use crate::query::operator::view::View;
 use crate::query::plan::{BoundPlan, Excerpt, Relation, Source};
-use crate::query::state::ordered::Slots;
-use crate::query::state::rank_tree::RankTree;
-use crate::query::state::rebind::thinned;
 use crate::schema::{FieldNo, Tuning};
 use crate::table::{Bits, CHUNK, FoldedTexts, Slot, TableRows, TextSearch};
 
@@ -117,8 +117,31 @@ impl Places {
 /// it is worth to keep them.
 pub(crate) type Narrowed<O> = (O, Moves, Option<Arc<SearchedTexts>>);
 
+/// The rows of a result that meet the narrower conditions of another binding; `searched` are the texts
+/// that were searched for it. `None` if rows keep their values, of which nothing can be tested.
+pub(crate) fn narrowed(
+    ordered: &Ordered,
+    view: &View<'_>,
+    to: &BoundPlan,
+    old: Excerpt,
+    searched: Option<&Arc<SearchedTexts>>,
+) -> Option<Narrowed<Ordered>> {
+    fn of<E>(
+        (ranked, moved, texts): Narrowed<RankTree<E>>,
+        of: fn(RankTree<E>) -> Ordered,
+    ) -> Option<Narrowed<Ordered>> {
+        Some((of(ranked), moved, texts))
+    }
+    match ordered {
+        Ordered::One(ranked) => of(those_that_meet(ranked, view, to, old, searched), Ordered::One),
+        Ordered::Two(ranked) => of(those_that_meet(ranked, view, to, old, None), Ordered::Two),
+        Ordered::Many(ranked) => of(those_that_meet(ranked, view, to, old, None), Ordered::Many),
+        Ordered::Kept(..) => None,
+    }
+}
+
 /// The entries of an order that meet conditions.
-pub(crate) fn narrowed<E: Slots>(
+fn those_that_meet<E: Slots>(
     ranked: &RankTree<E>,
     view: &View<'_>,
     to: &BoundPlan,

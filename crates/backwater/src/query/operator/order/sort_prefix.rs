@@ -5,8 +5,8 @@
 
 use crate::query::expr::collation::Collation;
 use crate::query::expr::scalar::Scalar;
+use crate::query::operator::order::rank_tree::Prefix;
 use crate::query::plan::OrderKey;
-use crate::query::state::rank_tree::Prefix;
 
 /// Whole numbers below this, and above its negative, leave room for a second value.
 const SMALL: i64 = (1 << 29) - 1;

@@ -12,6 +12,7 @@ use std::sync::Arc;
 
 use smallvec::{SmallVec, smallvec};
 
+use crate::table::TOGETHER;
 use node::{Child, FAN, Keyed, TreeNode, insert, keep, most_entries, remove};
 pub(crate) use node::{Leaf, Prefix, Sought};
 
@@ -185,11 +186,6 @@ impl<E: Clone> RankTree<E> {
         self.leaf(rank).map(|(leaf, place)| leaf.entry(place))
     }
 
-    /// The prefix of the entry of a rank.
-    pub(crate) fn prefix(&self, rank: usize) -> Option<Prefix> {
-        self.leaf(rank).map(|(leaf, place)| leaf.prefix(place))
-    }
-
     /// Calls `found` with the entries of these ranks, in order.
     pub(crate) fn each(&self, ranks: Range<usize>, mut found: impl FnMut(usize, Prefix, &E)) {
         let mut rank = ranks.start;
@@ -238,18 +234,37 @@ impl<E: Clone> RankTree<E> {
         }
     }
 
-    /// The rank of an entry, if it is there.
-    pub(crate) fn rank(&self, at: &Sought<impl Fn(&E) -> Ordering>) -> Option<usize> {
+    /// The leaf that an entry lies in, if it is there, and how many entries stand in front of that.
+    fn leaf_of(&self, at: &Sought<impl Fn(&E) -> Ordering>) -> Option<(&Leaf<E>, usize)> {
         let (mut node, mut rank) = (self.searched()?, 0);
         loop {
             match node {
-                TreeNode::Leaf(leaf) => return Some(rank + leaf.find(at).ok()?),
+                TreeNode::Leaf(leaf) => return Some((leaf, rank)),
                 TreeNode::Branch(branch) => {
                     let (place, before) = branch.child(at);
                     rank += before;
                     node = &branch.0[place].node;
                 }
             }
+        }
+    }
+
+    /// Calls `found` with the ranks of some entries that are there, by their numbers. Their leaves
+    /// come from memory together.
+    pub(crate) fn each_rank(
+        &self,
+        some: &[(usize, Sought<impl Fn(&E) -> Ordering>)],
+        found: &mut dyn FnMut(usize, usize),
+    ) {
+        let mut leaves: SmallVec<[_; TOGETHER]> = SmallVec::new();
+        some.iter().for_each(|(_, at)| leaves.push(self.leaf_of(at)));
+        if some.len() > 1 {
+            leaves.iter().flatten().for_each(|(leaf, _)| leaf.fetch());
+        }
+        for ((number, at), leaf) in some.iter().zip(leaves) {
+            let rank = leaf.and_then(|(leaf, before)| Some(before + leaf.find(at).ok()?));
+            debug_assert!(rank.is_some(), "what stays in a result is in it");
+            rank.into_iter().for_each(|rank| found(*number, rank));
         }
     }
 

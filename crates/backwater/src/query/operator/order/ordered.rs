@@ -4,12 +4,12 @@ use std::sync::Arc;
 
 use crate::query::expr::Columns;
 use crate::query::expr::scalar::{Key, Scalar};
+use crate::query::operator::order::rank_tree::{Leaf, RankTree};
 use crate::query::operator::rows::{Kept, KeptRow};
 use crate::query::operator::statement_rows::StatementRow;
 use crate::query::operator::view::{Tuple, View};
 use crate::query::operator::window_values::WindowValues;
 use crate::query::plan::Plan;
-use crate::query::state::rank_tree::{Leaf, RankTree};
 use crate::table::Slot;
 
 /// A result in order, all of it: the excerpt is cut out where it is read.

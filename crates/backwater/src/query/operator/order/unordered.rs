@@ -2,7 +2,7 @@
 
 use std::cmp::Ordering;
 
-use crate::query::state::rank_tree::{Prefix, RankTree};
+use crate::query::operator::order::rank_tree::{Prefix, RankTree};
 use crate::sorting::{self, Numbered};
 
 /// Entries that are in no order yet. They are sorted by numbers that stand for them, so that one

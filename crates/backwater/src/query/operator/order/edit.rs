@@ -21,3 +21,21 @@ pub(crate) enum Edit<E> {
         changed: bool,
     },
 }
+
+impl<E> Edit<E> {
+    /// The entry that is not where it was.
+    pub(super) fn taken_out(&self) -> Option<&E> {
+        match self {
+            Edit::Leave(old) | Edit::Replace { old, reorder: true, .. } => Some(old),
+            _ => None,
+        }
+    }
+
+    /// The entry that is where it was not.
+    pub(super) fn put_in(&self) -> Option<&E> {
+        match self {
+            Edit::Enter(new) | Edit::Replace { new, reorder: true, .. } => Some(new),
+            _ => None,
+        }
+    }
+}

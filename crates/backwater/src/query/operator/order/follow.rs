@@ -1,0 +1,133 @@
+//! Edits applied to an order.
+
+use std::cmp::Ordering;
+
+use smallvec::{SmallVec, smallvec};
+
+use super::Few;
+use super::edit::Edit;
+use super::moves::{Moved, Moves};
+use super::rank_tree::{Prefix, RankTree, Sought};
+use crate::query::operator::limit::{moved_rank, shown};
+use crate::query::plan::Excerpt;
+use crate::sorting::{self, Numbered};
+use crate::table::TOGETHER;
+
+/// Applies edits to an order and returns how the rows in the excerpt moved.
+///
+/// What leaves or moves is taken out under the old order before anything is put in under the new one,
+/// so that no comparison ever meets an entry under the wrong one. `old_order` and `new_order` make of an
+/// entry what compares others with it.
+///
+/// Of an order of which only the first entries are kept, the others are not followed. `None` if too
+/// few are left then to fill the excerpt.
+pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
+    ranked: &mut RankTree<E>,
+    excerpt: Excerpt,
+    edits: &[Edit<E>],
+    old_order: impl Fn(&E) -> Sought<O>,
+    new_order: impl Fn(&E) -> Sought<N>,
+) -> Option<Moves> {
+    ranked.forget_left();
+    let len = ranked.len();
+    let (mut befores, mut afters) = (unknown(edits.len()), unknown(edits.len()));
+    // What is the same for all kinds of entries stands apart, and lists are filled one by one, as
+    // there is one of this function for each kind.
+    let mut places: Few<(&E, usize, Sought<O>)> = Few::new();
+    for (number, edit) in edits.iter().enumerate() {
+        if let Some(old) = edit.taken_out() {
+            let place = old_order(old);
+            if !ranked.is_behind(&place) {
+                places.push((old, number, place));
+            }
+        }
+    }
+    // From the last to the first: each has the rank that it had in the whole.
+    let order = |one: usize, other: usize| (places[other].2.against)(places[one].0);
+    let mut out = Ranks::new();
+    for (_, place) in in_order(&mut places.iter().map(|(.., at)| at.prefix), &order).iter().rev() {
+        let (_, number, at) = &places[*place as usize];
+        befores[*number] = ranked.remove(at);
+        debug_assert!(befores[*number].is_some(), "what leaves a result was in it");
+        out.extend(befores[*number]);
+    }
+    out.reverse();
+    let mut places: Few<(&E, usize, Sought<N>)> = Few::new();
+    for (number, edit) in edits.iter().enumerate() {
+        if let Some(new) = edit.put_in() {
+            let place = new_order(new);
+            if !ranked.is_behind(&place) {
+                places.push((new, number, place));
+            }
+        }
+    }
+    // From the first to the last: none that is put in later shifts it.
+    let order = |one: usize, other: usize| (places[other].2.against)(places[one].0);
+    let mut into = Ranks::new();
+    for (_, place) in &in_order(&mut places.iter().map(|(.., at)| at.prefix), &order) {
+        let (new, number, at) = &places[*place as usize];
+        let rank = ranked.insert((*new).clone(), at);
+        afters[*number] = Some(rank);
+        into.push(rank);
+    }
+    // What stays where it is has a rank alone to be found, some at a time.
+    let mut stays = |number: usize, rank: usize| {
+        afters[number] = Some(rank);
+        befores[number] = Some(moved_rank(rank, &into, &out));
+    };
+    let mut places: SmallVec<[(usize, Sought<N>); TOGETHER]> = SmallVec::new();
+    let mut numbers = 0..;
+    for some in edits.chunks(TOGETHER) {
+        places.clear();
+        for (edit, number) in some.iter().zip(&mut numbers) {
+            match edit {
+                Edit::Change(new) => places.push((number, new_order(new))),
+                Edit::Replace { new, reorder: false, .. } => {
+                    let place = new_order(new);
+                    let rank = match ranked.is_behind(&place) {
+                        true => None,
+                        false => ranked.replace(new.clone(), &place),
+                    };
+                    rank.into_iter().for_each(|rank| stays(number, rank));
+                }
+                _ => {}
+            }
+        }
+        places.retain(|(_, place)| !ranked.is_behind(place));
+        ranked.each_rank(&places, &mut stays);
+    }
+    if !ranked.reaches(excerpt.end()) {
+        return None;
+    }
+    let mut candidates = Moves::with_capacity(edits.len());
+    for ((edit, before), after) in edits.iter().zip(befores).zip(afters) {
+        let (changed, reorder) = match edit {
+            Edit::Replace { changed, reorder, .. } => (*changed, *reorder),
+            Edit::Change(_) => (true, false),
+            Edit::Enter(_) | Edit::Leave(_) => (false, false),
+        };
+        candidates.push(Moved::between(before, after).with(changed, reorder));
+    }
+    Some(shown(candidates, len, excerpt, (&out, &into)))
+}
+
+/// Ranks in order.
+type Ranks = Few<usize>;
+
+/// A rank for each edit that is not known yet.
+fn unknown(edits: usize) -> Few<Option<usize>> {
+    smallvec![None; edits]
+}
+
+/// The numbers of places by which of them stands in front.
+fn in_order(
+    prefixes: &mut dyn Iterator<Item = Prefix>,
+    order: &sorting::Order<'_>,
+) -> Few<Numbered> {
+    let mut numbered = Few::new();
+    prefixes.for_each(|prefix| numbered.push((prefix, numbered.len() as u32)));
+    if numbered.len() > 1 {
+        sorting::numbers(&mut numbered, order);
+    }
+    numbered
+}

@@ -1,0 +1,173 @@
+//! An order of tuples: sorted from nothing, and what changed tuples mean for it.
+
+use std::cmp::Ordering;
+
+use rustc_hash::FxHashMap;
+use smallvec::SmallVec;
+
+use super::edit::{Edit, Edits};
+use super::follow::follow;
+use super::moves::Moves;
+use super::ordered::Slots;
+use super::rank_tree::{Prefix, RankTree, Sought};
+use super::sort_prefix::prefix;
+use super::unordered::Unordered;
+use super::{order_against, order_by, sort_keys};
+use crate::query::expr::Expr;
+use crate::query::expr::scalar::Scalar;
+use crate::query::operator::join::TupleDelta;
+use crate::query::operator::view::{Tuple, View, key_slots};
+use crate::query::plan::{Excerpt, Source};
+use crate::query::work;
+use crate::table::{Slot, each_fetched};
+
+pub(super) fn sorted<E: Slots>(
+    view: &View<'_>,
+    params: &[Scalar<'static>],
+    few: Option<usize>,
+    each: impl Fn(&mut dyn FnMut(&[Slot])),
+) -> RankTree<E> {
+    let mut entries = Unordered::new();
+    let order = |one: &E, other: &E| order_tuples(view, params, one.slots(), other.slots());
+    let limits = &view.plan.limits;
+    let most = work::most_rows::<(Prefix, E)>(limits);
+    // Where only the first are needed, the others go before there are very many.
+    let enough = few.map_or(usize::MAX, |few| {
+        few.saturating_mul(2).max(view.plan.tuning.pruned_rows).min(most)
+    });
+    each(&mut |tuple| {
+        if entries.len() >= enough {
+            entries.keep_first(few, &order);
+        }
+        if entries.len() >= most {
+            return work::too_many_rows(limits, entries.len());
+        }
+        let keys = sort_keys(view.plan, params, &view.row(tuple));
+        let prefix = prefix(&view.plan.order, &keys, view.tie(tuple).as_ref());
+        entries.push(prefix, E::of(tuple));
+    });
+    entries.in_order(few, &order)
+}
+
+pub(super) fn follow_tuples<E: Slots>(
+    ranked: &mut RankTree<E>,
+    excerpt: Excerpt,
+    (before, after): (&View<'_>, &View<'_>),
+    params: &[Scalar<'static>],
+    rows: &[TupleDelta],
+) -> Option<Moves> {
+    let mut edits: Edits<E> = SmallVec::with_capacity(rows.len());
+    let swapped = swapped(&after.plan.sources, rows);
+    let fetch = |row: &TupleDelta| {
+        before.fetch(&row.tuple);
+        after.fetch(&row.tuple);
+    };
+    let mut numbers = 0..;
+    each_fetched(rows, &fetch, &mut |row| {
+        let Some(number) = numbers.next() else { return };
+        let (old, new) = (row.before.then_some(&*row.tuple), row.after.then_some(&*row.tuple));
+        if row.is_another && row.before && row.after {
+            edits.extend([Edit::Leave(E::of(&row.tuple)), Edit::Enter(E::of(&row.tuple))]);
+        } else if let Some(left) = swapped.get(&number) {
+            let Some(left) = left else { return };
+            let (old, new) = (&*rows[*left].tuple, &*row.tuple);
+            // Another tuple, even if nothing of it shows.
+            let quiet = || Edit::Replace {
+                old: E::of(old),
+                new: E::of(new),
+                reorder: true,
+                changed: false,
+            };
+            let pair = (Some(old), Some(new));
+            edits.push(edit((before, after), params, pair, None).unwrap_or_else(quiet));
+        } else {
+            edits.extend(edit((before, after), params, (old, new), Some(row)));
+        }
+    });
+    let (old, new) = (|of: &E| sought(before, params, of), |of: &E| sought(after, params, of));
+    follow(ranked, excerpt, &edits, old, new)
+}
+
+/// Of the tuples that left and those that entered, pairs that are one row: a row in it that others
+/// determine, such as a sailing's vessel, was swapped for another one. Gives for one that entered
+/// which one left; for that, nothing.
+fn swapped(sources: &[Source], rows: &[TupleDelta]) -> FxHashMap<usize, Option<usize>> {
+    let leaves = |row: &TupleDelta| row.before && !row.after && !row.is_another;
+    let enters = |row: &TupleDelta| row.after && !row.before && !row.is_another;
+    if sources.iter().all(|source| !source.is_determined)
+        || !rows.iter().any(leaves)
+        || !rows.iter().any(enters)
+    {
+        return FxHashMap::default();
+    }
+    let keyed =
+        rows.iter().enumerate().map(|(number, row)| (key_slots(sources, &row.tuple), number));
+    let keyed: Vec<(Tuple, usize)> = keyed.collect();
+    let left: FxHashMap<&Tuple, usize> = keyed
+        .iter()
+        .filter(|(_, number)| leaves(&rows[*number]))
+        .map(|(key, number)| (key, *number))
+        .collect();
+    let entered = keyed.iter().filter(|(_, number)| enters(&rows[*number]));
+    let pairs = entered.filter_map(|(key, number)| Some((*left.get(key)?, *number)));
+    pairs.flat_map(|(left, entered)| [(left, None), (entered, Some(left))]).collect()
+}
+
+/// What a changed tuple means for the order of a plain result; nothing, if nothing of it shows.
+/// `delta` says what may have changed, of a tuple whose rows are the same.
+fn edit<E: Slots>(
+    (before, after): (&View<'_>, &View<'_>),
+    params: &[Scalar<'static>],
+    (old, new): (Option<&[Slot]>, Option<&[Slot]>),
+    delta: Option<&TupleDelta>,
+) -> Option<Edit<E>> {
+    let plan = after.plan;
+    let (old_slots, new_slots) = match (old, new) {
+        (None, None) => return None,
+        (None, Some(new)) => return Some(Edit::Enter(E::of(new))),
+        (Some(old), None) => return Some(Edit::Leave(E::of(old))),
+        (Some(old), Some(new)) => (old, new),
+    };
+    let (old, new) = (before.row(old_slots), after.row(new_slots));
+    let stays = |expr: &Expr| match expr {
+        Expr::Column(column) => delta.is_some_and(|delta| delta.stays(*column)),
+        _ => false,
+    };
+    let differs = |expr: &Expr| !stays(expr) && expr.eval(&old, params) != expr.eval(&new, params);
+    let (order, content) = delta.map_or((true, true), |delta| (delta.order, delta.content));
+    // Another tuple of the same row must be looked for as the old one stood: what it was made of may
+    // have changed as well.
+    let reorder =
+        old_slots != new_slots || order && plan.order.iter().any(|key| differs(&key.expr));
+    let changed = content && plan.outputs.iter().any(|output| differs(&output.expr));
+    let (old, new) = (E::of(old_slots), E::of(new_slots));
+    match (reorder, changed) {
+        (true, _) => Some(Edit::Replace { old, new, reorder, changed }),
+        (false, true) => Some(Edit::Change(new)),
+        (false, false) => None,
+    }
+}
+
+/// Where a tuple stands, and what compares others with it.
+fn sought<'v, 'a, E: Slots>(
+    view: &'v View<'a>,
+    params: &'v [Scalar<'static>],
+    entry: &E,
+) -> Sought<impl Fn(&E) -> Ordering + use<'v, 'a, E>> {
+    let slots = Tuple::from_slice(entry.slots());
+    let keys = sort_keys(view.plan, params, &view.row(&slots));
+    let prefix = prefix(&view.plan.order, &keys, view.tie(&slots).as_ref());
+    let against = move |other: &E| {
+        if other.slots() == &*slots {
+            return Ordering::Equal;
+        }
+        order_against(view.plan, params, &view.row(other.slots()), &keys)
+            .then_with(|| view.compare(other.slots(), &slots))
+    };
+    Sought { prefix, against }
+}
+
+/// The order of two tuples: by ORDER BY, and by their rows' ids where that leaves it open.
+fn order_tuples(view: &View<'_>, params: &[Scalar<'static>], a: &[Slot], b: &[Slot]) -> Ordering {
+    order_by(view.plan, params, &view.row(a), &view.row(b)).then_with(|| view.compare(a, b))
+}
