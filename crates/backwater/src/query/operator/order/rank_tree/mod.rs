@@ -38,17 +38,15 @@ impl<E: Clone> RankTree<E> {
     /// A tree of entries that are in order already, with their prefixes.
     pub(crate) fn from_sorted(entries: &mut dyn Iterator<Item = (Prefix, E)>) -> Self {
         // Nodes are left some room, so that the next insert does not split each.
-        let mut level: Vec<TreeNode<E>> = Vec::new();
+        let (mut level, mut leaf) = (Vec::<TreeNode<E>>::new(), Vec::new());
         loop {
             let some = (&mut *entries).take(most_entries::<E>() * 3 / 4);
-            let mut leaf = SmallVec::new();
-            // There may be very many leaves: they take no more memory than they need.
-            leaf.reserve_exact(some.size_hint().0);
             leaf.extend(some.map(|(prefix, entry)| Keyed::new(prefix, entry)));
             if leaf.is_empty() {
                 break;
             }
-            level.push(TreeNode::leaf(leaf));
+            level.push(TreeNode::leaf(&*leaf));
+            leaf.clear();
         }
         while level.len() > 1 {
             let mut above = Vec::with_capacity(level.len().div_ceil(FAN * 3 / 4));
@@ -214,7 +212,7 @@ impl<E: Clone> RankTree<E> {
             match node {
                 TreeNode::Leaf(leaf) => {
                     let is_before = |keyed: &Keyed<E>| at.order(keyed).is_lt();
-                    break (&**leaf, leaf.entries.partition_point(is_before));
+                    break (leaf, leaf.entries.partition_point(is_before));
                 }
                 TreeNode::Branch(branch) => {
                     let (place, before) = branch.child(at);
@@ -272,7 +270,7 @@ impl<E: Clone> RankTree<E> {
     pub(crate) fn insert(&mut self, entry: E, at: &Sought<impl Fn(&E) -> Ordering>) -> usize {
         self.forget_left();
         let Some(root) = &mut self.root else {
-            self.root = Some(TreeNode::leaf(SmallVec::from_buf([Keyed::new(at.prefix, entry)])));
+            self.root = Some(TreeNode::leaf([Keyed::new(at.prefix, entry)]));
             return 0;
         };
         let (rank, sibling) = insert(root, entry, at);
@@ -302,7 +300,7 @@ impl<E: Clone> RankTree<E> {
             match node {
                 TreeNode::Leaf(leaf) => {
                     let place = leaf.find(at).ok()?;
-                    Arc::make_mut(leaf).entries[place].entry = entry;
+                    leaf.set(place, entry);
                     return Some(rank + place);
                 }
                 TreeNode::Branch(branch) => {

@@ -39,7 +39,7 @@ impl<F> Sought<F> {
 
 /// A part of the tree, shared by the versions in which it is the same.
 pub(super) enum TreeNode<E> {
-    Leaf(Arc<Leaf<E>>),
+    Leaf(Leaf<E>),
     Branch(Arc<Branch<E>>),
 }
 
@@ -98,21 +98,16 @@ impl<E> Child<E> {
     }
 }
 
-/// Neighbouring entries.
+/// Neighbouring entries, in one piece of memory that takes no more than they need: there may be very
+/// many leaves, and each step to one waits for memory.
 pub(crate) struct Leaf<E> {
-    /// Many results have one row alone.
-    pub(super) entries: SmallVec<[Keyed<E>; 1]>,
+    pub(super) entries: Arc<[Keyed<E>]>,
 }
 
-impl<E: Clone> Clone for Leaf<E> {
+impl<E> Clone for Leaf<E> {
+    #[inline]
     fn clone(&self) -> Self {
-        if let [only] = &*self.entries {
-            return Self { entries: SmallVec::from_buf([only.clone()]) };
-        }
-        // A leaf is copied when something is about to be put in.
-        let mut entries = Vec::with_capacity(self.entries.len() + 1);
-        entries.extend_from_slice(&self.entries);
-        Self { entries: entries.into() }
+        Self { entries: self.entries.clone() }
     }
 }
 
@@ -174,9 +169,28 @@ impl<E> Leaf<E> {
     }
 }
 
+impl<E: Clone> Leaf<E> {
+    /// The same with another entry at a place.
+    fn with(&self, place: usize, entry: Keyed<E>) -> Arc<[Keyed<E>]> {
+        let (front, back) = self.entries.split_at(place);
+        front.iter().cloned().chain([entry]).chain(back.iter().cloned()).collect()
+    }
+
+    /// The same without the entry at a place.
+    fn without(&self, place: usize) -> Arc<[Keyed<E>]> {
+        let (front, back) = (&self.entries[..place], &self.entries[place + 1..]);
+        front.iter().chain(back).cloned().collect()
+    }
+
+    /// Replaces the entry at a place.
+    pub(super) fn set(&mut self, place: usize, entry: E) {
+        Arc::make_mut(&mut self.entries)[place].entry = entry;
+    }
+}
+
 impl<E> TreeNode<E> {
-    pub(super) fn leaf(entries: SmallVec<[Keyed<E>; 1]>) -> Self {
-        TreeNode::Leaf(Arc::new(Leaf { entries }))
+    pub(super) fn leaf(entries: impl Into<Arc<[Keyed<E>]>>) -> Self {
+        TreeNode::Leaf(Leaf { entries: entries.into() })
     }
 
     pub(super) fn branch(children: SmallVec<[Child<E>; FAN + 1]>) -> Self {
@@ -282,8 +296,7 @@ impl<E: Clone> Branch<E> {
         let right = children.remove(left + 1);
         children[left].change(|left| match (left, &right.node) {
             (TreeNode::Leaf(left), TreeNode::Leaf(right)) => {
-                let left = &mut Arc::make_mut(left).entries;
-                right.entries.iter().for_each(|entry| left.push(entry.clone()));
+                left.entries = left.entries.iter().chain(&*right.entries).cloned().collect();
             }
             (TreeNode::Branch(left), TreeNode::Branch(right)) => {
                 let left = &mut Arc::make_mut(left).0;
@@ -298,7 +311,7 @@ impl<E: Clone> Branch<E> {
 pub(super) fn keep<E: Clone>(node: &mut TreeNode<E>, places: Range<usize>) {
     match node {
         TreeNode::Leaf(leaf) => {
-            *node = TreeNode::leaf(leaf.entries[places].iter().cloned().collect());
+            *node = TreeNode::leaf(&leaf.entries[places]);
         }
         TreeNode::Branch(branch) => {
             let mut start = 0;
@@ -349,11 +362,15 @@ pub(super) fn insert<E: Clone>(
     match node {
         TreeNode::Leaf(leaf) => {
             let place = leaf.find(at).unwrap_or_else(|place| place);
-            let entries = &mut Arc::make_mut(leaf).entries;
-            entries.insert(place, Keyed::new(at.prefix, entry));
+            leaf.entries = leaf.with(place, Keyed::new(at.prefix, entry));
             let most = most_entries::<E>();
-            let right = (entries.len() > most).then(|| TreeNode::leaf(split(entries, most / 2)));
-            (place, right)
+            if leaf.entries.len() <= most {
+                return (place, None);
+            }
+            let (left, right) = leaf.entries.split_at(most / 2);
+            let right = TreeNode::leaf(right);
+            leaf.entries = left.into();
+            (place, Some(right))
         }
         TreeNode::Branch(branch) => {
             let (place, before) = branch.child(at);
@@ -375,7 +392,7 @@ pub(super) fn remove<E: Clone>(
     match node {
         TreeNode::Leaf(leaf) => {
             let place = leaf.find(at).ok()?;
-            Arc::make_mut(leaf).entries.remove(place);
+            leaf.entries = leaf.without(place);
             Some(place)
         }
         TreeNode::Branch(branch) => {
