@@ -232,8 +232,7 @@ impl Chunk {
     pub(super) fn whole(&self, words: &[u32], field: FieldNo, layout: &Layout) -> Option<i64> {
         let place = layout.place(field);
         let is_whole = matches!(place.kind, FieldKind::Int | FieldKind::Links(_))
-            && !words.is_empty()
-            && state(words, place) == VALUE;
+            && state_if_written(words, place) == VALUE;
         is_whole.then(|| long(words, place) as i64)
     }
 
@@ -246,10 +245,10 @@ impl Chunk {
         layout: &'a Layout,
     ) -> Option<&'a str> {
         let place = layout.place(field);
-        if place.kind != FieldKind::Text || words.is_empty() {
+        if place.kind != FieldKind::Text {
             return None;
         }
-        match state(words, place) {
+        match state_if_written(words, place) {
             SYMBOL => Some(place.dictionary.text(Symbol(words[place.word as usize]))),
             APART => Some(self.text(words[place.word as usize])),
             _ => None,
@@ -467,10 +466,17 @@ fn put_state(row: &mut [u32], place: &FieldPlace, state: u32) {
     *word = *word & !(3 << place.shift) | state << place.shift;
 }
 
+/// The same of a row that may have no words.
+#[inline]
+fn state_if_written(row: &[u32], place: &FieldPlace) -> u32 {
+    row.get(place.state_word as usize).map_or(ABSENT, |word| word >> place.shift & 3)
+}
+
 #[inline]
 fn long(row: &[u32], place: &FieldPlace) -> u64 {
     let word = place.word as usize;
-    u64::from(row[word]) | u64::from(row[word + 1]) << 32
+    let value = &row[word..word + 2];
+    u64::from(value[0]) | u64::from(value[1]) << 32
 }
 
 fn put_long(row: &mut [u32], place: &FieldPlace, value: u64) -> u32 {

@@ -195,7 +195,7 @@ impl TableRows {
 
     /// What a slot holds, whether or not a row is there; nothing, if there is no such slot.
     #[inline]
-    fn cells(&self, slot: Slot) -> Option<RowCells<'_>> {
+    pub(crate) fn cells(&self, slot: Slot) -> Option<RowCells<'_>> {
         (slot.0 < self.slots).then(|| RowCells::new(self.chunk(slot), offset(slot), &self.layout))
     }
 

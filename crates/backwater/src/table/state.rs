@@ -8,7 +8,7 @@ use std::sync::Arc;
 use super::index::{Index, IndexKey};
 use super::tables::Tables;
 use super::times::Now;
-use super::{Cell, ONLY, Overlay, Slot, Staged, StagedEntry, TARGET, TableRows};
+use super::{Cell, ONLY, Overlay, RowCells, Slot, Staged, StagedEntry, TARGET, TableRows};
 use crate::error::{Error, ErrorKind, Result};
 use crate::schema::{FieldKind, FieldNo, IdType, Schema, TableNo};
 use crate::value::{Clock, IdRef, Json, RowId, Value};
@@ -457,7 +457,17 @@ impl State {
         slot: Slot,
         field: FieldNo,
     ) -> Option<Arc<str>> {
-        let cells = self.table(table).cells(slot)?;
+        self.shared_text_in(self.table(table).cells(slot)?, table, field)
+    }
+
+    /// The same of a row that is found already.
+    #[inline]
+    pub(crate) fn shared_text_in(
+        &self,
+        cells: RowCells<'_>,
+        table: TableNo,
+        field: FieldNo,
+    ) -> Option<Arc<str>> {
         match self.schema.table(table).field(field).kind {
             FieldKind::Text => cells.shared_text(field),
             FieldKind::Link(to) => match *self.schema.table(to).id {

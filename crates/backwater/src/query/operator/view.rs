@@ -11,7 +11,7 @@ use crate::query::operator::table_input::TableInput;
 use crate::query::plan::{Plan, Relation, Source};
 use crate::query::work::Failure;
 use crate::schema::FieldKind;
-use crate::table::{Slot, State};
+use crate::table::{RowCells, Slot, State};
 use crate::value::Value;
 
 /// In the place of a partner that a left join did not find.
@@ -185,18 +185,33 @@ impl<'a> Columns<'a> for TupleRow<'a, '_> {
     }
 }
 
-impl TupleRow<'_, '_> {
+/// A tuple whose rows are each found once for all columns that show something of them.
+pub(crate) struct ShownTuple<'a, 's> {
+    row: TupleRow<'a, 's>,
+    cells: SmallVec<[Option<RowCells<'a>>; 2]>,
+}
+
+impl<'a, 's> ShownTuple<'a, 's> {
+    pub(crate) fn new(row: TupleRow<'a, 's>) -> Self {
+        Self { row, cells: SmallVec::from_elem(None, row.slots.len()) }
+    }
+
     /// The value that a column shows. A text that repeats is shared with the table, where an
     /// expression would copy it.
-    pub(crate) fn shown(&self, column: ColumnNo, declared: Option<FieldKind>) -> Value {
-        let view = self.view;
-        let slot = self.slots.get(column.source()).copied().filter(|slot| *slot != NONE);
-        if let Some(slot) = slot
-            && let Some(table) = view.plan.sources[column.source()].relation.table()
-            && let Some(text) = view.state.shared_text(table, slot, column.field())
-        {
-            return Value::Text(text);
+    pub(crate) fn value(&mut self, column: ColumnNo, declared: Option<FieldKind>) -> Value {
+        let TupleRow { view: View { plan, state, .. }, slots } = self.row;
+        let (source, field) = (column.source(), column.field());
+        let slot = slots.get(source).copied().filter(|slot| *slot != NONE);
+        if let Some((slot, table)) = slot.zip(plan.sources[source].relation.table()) {
+            let known = &mut self.cells[source];
+            *known = known.or_else(|| state.table(table).cells(slot));
+            if let Some(cells) = *known {
+                return match state.shared_text_in(cells, table, field) {
+                    Some(text) => Value::Text(text),
+                    None => Scalar::of(state, table, field, cells.cell(field)).into_value(declared),
+                };
+            }
         }
-        self.column(column).into_value(declared)
+        self.row.column(column).into_value(declared)
     }
 }

@@ -15,10 +15,10 @@ use crate::query::expr::scalar::{Key, Scalar};
 use crate::query::expr::{Columns, Expr};
 use crate::query::operator::order::ordered::{LeafOf, Ordered, Slots, of_tables};
 use crate::query::operator::order::sort_prefix::whole;
-use crate::query::operator::view::View;
+use crate::query::operator::view::{ShownTuple, View};
 use crate::query::plan::BoundPlan;
 use crate::query::result::missing::{Missing, missing};
-use crate::query::result::read_rows::ReadRows;
+use crate::query::result::read_rows::{ReadRows, Row};
 use crate::query::work::Failure;
 use smallvec::SmallVec;
 
@@ -228,19 +228,20 @@ impl QueryResult {
         }
     }
 
-    fn tuple(&self, slots: &[Slot]) -> Box<[Value]> {
+    fn tuple(&self, slots: &[Slot]) -> Row {
         let view = self.view();
         let row = view.row(slots);
+        let mut shown = ShownTuple::new(row);
         let outputs = self.0.bound_plan.plan.outputs.iter();
         outputs
             .map(|output| match &output.expr {
-                Expr::Column(column) => row.shown(*column, output.declared),
+                Expr::Column(column) => shown.value(*column, output.declared),
                 expr => expr.eval(&row, &self.0.bound_plan.params).into_value(output.declared),
             })
             .collect()
     }
 
-    fn values<'a>(&'a self, row: &impl Columns<'a>) -> Box<[Value]> {
+    fn values<'a>(&'a self, row: &impl Columns<'a>) -> Row {
         let outputs = self.0.bound_plan.plan.outputs.iter();
         outputs
             .map(|output| {

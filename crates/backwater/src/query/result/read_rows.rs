@@ -2,18 +2,22 @@
 
 use std::sync::OnceLock;
 
+use smallvec::SmallVec;
+
 use crate::value::Value;
 
 /// The places of this many rows are allocated together.
-const PAGE: usize = 32;
+const PAGE: usize = 16;
 
-type Row = Box<[Value]>;
+/// The values of a row. Where it has few columns they lie in its place: a piece of memory for each
+/// row costs as much as reading it.
+pub(in crate::query) type Row = SmallVec<[Value; 4]>;
 type Page = Box<[OnceLock<Row>]>;
 
 /// Rows by number. Often one of them is read, or a few that lie close together.
 #[derive(Clone, Default)]
 pub(in crate::query) struct ReadRows {
-    first: OnceLock<(usize, Row)>,
+    first: OnceLock<(usize, Box<[Value]>)>,
     others: OnceLock<Box<[OnceLock<Page>]>>,
 }
 
@@ -31,7 +35,7 @@ impl ReadRows {
     ) -> &[Value] {
         let mut read = Some(read);
         let mut read = || read.take().map_or(Row::default(), |read| read());
-        let (of, row) = self.first.get_or_init(|| (number, read()));
+        let (of, row) = self.first.get_or_init(|| (number, read().into_boxed_slice()));
         if *of == number {
             return row;
         }
