@@ -2,7 +2,7 @@
 
 use std::cmp::Ordering;
 
-use smallvec::{SmallVec, smallvec};
+use smallvec::smallvec;
 
 use super::Few;
 use super::edit::Edit;
@@ -11,7 +11,6 @@ use super::rank_tree::{Prefix, RankTree, Sought};
 use crate::query::operator::limit::{moved_rank, shown};
 use crate::query::plan::Excerpt;
 use crate::sorting::{self, Numbered};
-use crate::table::TOGETHER;
 
 /// Applies edits to an order and returns how the rows in the excerpt moved.
 ///
@@ -70,31 +69,21 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
         afters[*number] = Some(rank);
         into.push(rank);
     }
-    // What stays where it is has a rank alone to be found, some at a time.
-    let mut stays = |number: usize, rank: usize| {
-        afters[number] = Some(rank);
-        befores[number] = Some(moved_rank(rank, &into, &out));
-    };
-    let mut places: SmallVec<[(usize, Sought<N>); TOGETHER]> = SmallVec::new();
-    let mut numbers = 0..;
-    for some in edits.chunks(TOGETHER) {
-        places.clear();
-        for (edit, number) in some.iter().zip(&mut numbers) {
-            match edit {
-                Edit::Change(new) => places.push((number, new_order(new))),
-                Edit::Replace { new, reorder: false, .. } => {
-                    let place = new_order(new);
-                    let rank = match ranked.is_behind(&place) {
-                        true => None,
-                        false => ranked.replace(new.clone(), &place),
-                    };
-                    rank.into_iter().for_each(|rank| stays(number, rank));
-                }
-                _ => {}
-            }
+    for (number, edit) in edits.iter().enumerate() {
+        let (Edit::Replace { new, reorder: false, .. } | Edit::Change(new)) = edit else {
+            continue;
+        };
+        let place = new_order(new);
+        if ranked.is_behind(&place) {
+            continue;
         }
-        places.retain(|(_, place)| !ranked.is_behind(place));
-        ranked.each_rank(&places, &mut stays);
+        let rank = match edit {
+            Edit::Replace { .. } => ranked.replace(new.clone(), &place),
+            _ => ranked.rank(&place),
+        };
+        debug_assert!(rank.is_some(), "what stays in a result is in it");
+        afters[number] = rank;
+        befores[number] = rank.map(|rank| moved_rank(rank, &into, &out));
     }
     if !ranked.reaches(excerpt.end()) {
         return None;

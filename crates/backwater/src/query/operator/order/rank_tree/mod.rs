@@ -12,7 +12,6 @@ use std::sync::Arc;
 
 use smallvec::{SmallVec, smallvec};
 
-use crate::table::TOGETHER;
 use node::{Child, FAN, Keyed, TreeNode, insert, keep, most_entries, remove};
 pub(crate) use node::{Leaf, Prefix, Sought};
 
@@ -232,37 +231,18 @@ impl<E: Clone> RankTree<E> {
         }
     }
 
-    /// The leaf that an entry lies in, if it is there, and how many entries stand in front of that.
-    fn leaf_of(&self, at: &Sought<impl Fn(&E) -> Ordering>) -> Option<(&Leaf<E>, usize)> {
+    /// The rank of an entry, if it is there.
+    pub(crate) fn rank(&self, at: &Sought<impl Fn(&E) -> Ordering>) -> Option<usize> {
         let (mut node, mut rank) = (self.searched()?, 0);
         loop {
             match node {
-                TreeNode::Leaf(leaf) => return Some((leaf, rank)),
+                TreeNode::Leaf(leaf) => return Some(rank + leaf.find(at).ok()?),
                 TreeNode::Branch(branch) => {
                     let (place, before) = branch.child(at);
                     rank += before;
                     node = &branch.0[place].node;
                 }
             }
-        }
-    }
-
-    /// Calls `found` with the ranks of some entries that are there, by their numbers. Their leaves
-    /// come from memory together.
-    pub(crate) fn each_rank(
-        &self,
-        some: &[(usize, Sought<impl Fn(&E) -> Ordering>)],
-        found: &mut dyn FnMut(usize, usize),
-    ) {
-        let mut leaves: SmallVec<[_; TOGETHER]> = SmallVec::new();
-        some.iter().for_each(|(_, at)| leaves.push(self.leaf_of(at)));
-        if some.len() > 1 {
-            leaves.iter().flatten().for_each(|(leaf, _)| leaf.fetch());
-        }
-        for ((number, at), leaf) in some.iter().zip(leaves) {
-            let rank = leaf.and_then(|(leaf, before)| Some(before + leaf.find(at).ok()?));
-            debug_assert!(rank.is_some(), "what stays in a result is in it");
-            rank.into_iter().for_each(|rank| found(*number, rank));
         }
     }
 

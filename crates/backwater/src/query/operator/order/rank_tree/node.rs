@@ -159,14 +159,6 @@ impl<E> Leaf<E> {
         }
         Err(low)
     }
-
-    /// Has what [`Leaf::find`] looks at come from memory; nothing waits for it.
-    #[inline]
-    pub(super) fn fetch(&self) {
-        let len = self.entries.len();
-        let looked_at = [len / 4, len / 2, len - len / 4 - 1];
-        std::hint::black_box(looked_at.map(|place| self.entries.get(place).map(Keyed::prefix)));
-    }
 }
 
 impl<E: Clone> Leaf<E> {
