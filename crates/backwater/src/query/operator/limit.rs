@@ -2,13 +2,14 @@
 //!
 //! Nothing is kept for it: the part is cut out where a result is read.
 
+use std::ops::Range;
+
 use super::order::Few;
 use super::order::moves::{Moved, Moves, in_order_of_report, settle};
 use crate::query::expr::Expr;
 use crate::query::plan::explain::Operator;
 use crate::query::plan::text::PlanNames;
 use crate::query::plan::{Excerpt, Plan};
-use std::ops::Range;
 
 /// How many of the first rows are needed: those up to the end of the excerpt, and a reserve. `None`
 /// if all are. Following all rows of many excerpts takes half as long again (`commit/one-field`).

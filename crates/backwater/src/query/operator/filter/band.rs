@@ -1,5 +1,5 @@
-//! Conditions `column < :param` with another bound: only rows between the old and the new one enter
-//! or leave.
+//! Conditions under other values of parameters: of `column < :param` only rows between the old and
+//! the new bound enter or leave, and of a search for a longer text they only leave.
 
 use super::Filter;
 use crate::query::expr::collation::Collation;

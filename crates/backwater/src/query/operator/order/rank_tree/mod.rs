@@ -17,8 +17,7 @@ pub(crate) use node::{Leaf, Prefix, Sought};
 
 /// An ordered collection of entries.
 pub(crate) struct RankTree<E> {
-    /// None if there are no entries: there may be very many empty ones.
-    root: Option<TreeNode<E>>,
+    root: TreeNode<E>,
     /// This many in front and at the end have left, and lie in the tree until it is written to.
     /// They may be stale by now, so nothing is compared with them.
     left: [u32; 2],
@@ -56,7 +55,7 @@ impl<E: Clone> RankTree<E> {
             }
             level = above;
         }
-        Self { root: level.pop(), left: [0; 2], head: 0 }
+        Self { root: level.pop().unwrap_or_else(TreeNode::empty), left: [0; 2], head: 0 }
     }
 
     /// A tree of the first entries, in order already, of many of which only a few are needed.
@@ -95,7 +94,7 @@ impl<E: Clone> RankTree<E> {
         if self.head == 0 {
             return false;
         }
-        let Some(root) = self.searched() else { return true };
+        let root = self.searched();
         match root.last_prefix().cmp(&Some(at.prefix)) {
             Ordering::Less => true,
             Ordering::Greater => false,
@@ -105,7 +104,7 @@ impl<E: Clone> RankTree<E> {
 
     pub(crate) fn len(&self) -> usize {
         let [front, end] = self.left;
-        self.root.as_ref().map_or(0, |root| root.len()) - (front + end) as usize
+        self.root.len() - (front + end) as usize
     }
 
     /// Takes out the first and the last entries, this many of each, without a look at them. Where
@@ -126,31 +125,29 @@ impl<E: Clone> RankTree<E> {
     /// Takes those out of the tree that have left.
     pub(crate) fn forget_left(&mut self) {
         let [front, end] = std::mem::take(&mut self.left);
-        if let Some(root) = self.root.as_mut()
-            && front + end > 0
-        {
-            let len = root.len();
-            keep(root, front as usize..len - end as usize);
+        if front + end > 0 {
+            let len = self.root.len();
+            keep(&mut self.root, front as usize..len - end as usize);
             self.shrink();
         }
     }
 
     /// Makes the root no higher than it must be.
     fn shrink(&mut self) {
-        while let Some(TreeNode::Branch(branch)) = &self.root
+        while let TreeNode::Branch(branch) = &self.root
             && let [only] = &*branch.0
         {
-            self.root = Some(only.node.clone());
+            self.root = only.node.clone();
         }
-        if self.root.as_ref().is_some_and(|root| root.len() == 0) {
-            self.root = None;
+        if self.root.len() == 0 {
+            self.root = TreeNode::empty();
         }
     }
 
     /// The tree, in which one can search.
-    fn searched(&self) -> Option<&TreeNode<E>> {
+    fn searched(&self) -> &TreeNode<E> {
         debug_assert!(self.left == [0; 2], "what has left cannot be compared");
-        self.root.as_ref()
+        &self.root
     }
 
     /// Bytes that an entry takes, more or less.
@@ -163,7 +160,7 @@ impl<E: Clone> RankTree<E> {
         if rank >= self.len() {
             return None;
         }
-        let (mut node, mut rank) = (self.root.as_ref()?, rank + self.left[0] as usize);
+        let (mut node, mut rank) = (&self.root, rank + self.left[0] as usize);
         loop {
             match node {
                 TreeNode::Leaf(leaf) => return Some((leaf, rank)),
@@ -205,8 +202,7 @@ impl<E: Clone> RankTree<E> {
         at: &Sought<impl Fn(&E) -> Ordering>,
         mut goes_on: impl FnMut(Prefix, &E) -> bool,
     ) {
-        let Some(mut node) = self.searched() else { return };
-        let mut rank = 0;
+        let (mut node, mut rank) = (self.searched(), 0);
         let (mut leaf, mut place) = loop {
             match node {
                 TreeNode::Leaf(leaf) => {
@@ -233,7 +229,7 @@ impl<E: Clone> RankTree<E> {
 
     /// The rank of an entry, if it is there.
     pub(crate) fn rank(&self, at: &Sought<impl Fn(&E) -> Ordering>) -> Option<usize> {
-        let (mut node, mut rank) = (self.searched()?, 0);
+        let (mut node, mut rank) = (self.searched(), 0);
         loop {
             match node {
                 TreeNode::Leaf(leaf) => return Some(rank + leaf.find(at).ok()?),
@@ -249,10 +245,7 @@ impl<E: Clone> RankTree<E> {
     /// Puts an entry in at its place; gives its rank.
     pub(crate) fn insert(&mut self, entry: E, at: &Sought<impl Fn(&E) -> Ordering>) -> usize {
         self.forget_left();
-        let Some(root) = &mut self.root else {
-            self.root = Some(TreeNode::leaf([Keyed::new(at.prefix, entry)]));
-            return 0;
-        };
+        let root = &mut self.root;
         let (rank, sibling) = insert(root, entry, at);
         if let Some(sibling) = sibling {
             *root = TreeNode::branch(smallvec![Child::new(root.clone()), Child::new(sibling)]);
@@ -263,7 +256,7 @@ impl<E: Clone> RankTree<E> {
     /// Takes an entry out; gives its rank, if it was there.
     pub(crate) fn remove(&mut self, at: &Sought<impl Fn(&E) -> Ordering>) -> Option<usize> {
         self.forget_left();
-        let removed = remove(self.root.as_mut()?, at);
+        let removed = remove(&mut self.root, at);
         self.shrink();
         removed
     }
@@ -275,7 +268,7 @@ impl<E: Clone> RankTree<E> {
         at: &Sought<impl Fn(&E) -> Ordering>,
     ) -> Option<usize> {
         self.forget_left();
-        let (mut node, mut rank) = (self.root.as_mut()?, 0);
+        let (mut node, mut rank) = (&mut self.root, 0);
         loop {
             match node {
                 TreeNode::Leaf(leaf) => {

@@ -185,6 +185,11 @@ impl<E> TreeNode<E> {
         TreeNode::Leaf(Leaf { entries: entries.into() })
     }
 
+    /// One without entries, which takes no memory: there may be very many.
+    pub(super) fn empty() -> Self {
+        TreeNode::Leaf(Leaf { entries: Arc::default() })
+    }
+
     pub(super) fn branch(children: SmallVec<[Child<E>; FAN + 1]>) -> Self {
         TreeNode::Branch(Arc::new(Branch(children)))
     }
