@@ -21,9 +21,15 @@ pub(crate) struct RankTree<E> {
     /// This many in front and at the end have left, and lie in the tree until it is written to.
     /// They may be stale by now, so nothing is compared with them.
     left: [u32; 2],
-    /// If only the first entries are kept, because the others are not needed, about how many; else
-    /// 0.
-    head: u32,
+    keeps: Keeps,
+}
+
+/// Which entries a tree keeps.
+#[derive(Clone, Copy)]
+enum Keeps {
+    All,
+    /// The first alone, about so many, because the others are not needed.
+    First(u32),
 }
 
 impl<E> Clone for RankTree<E> {
@@ -55,13 +61,13 @@ impl<E: Clone> RankTree<E> {
             }
             level = above;
         }
-        Self { root: level.pop().unwrap_or_else(TreeNode::empty), left: [0; 2], head: 0 }
+        Self { root: level.pop().unwrap_or_else(TreeNode::empty), left: [0; 2], keeps: Keeps::All }
     }
 
     /// A tree of the first entries, in order already, of many of which only a few are needed.
     pub(crate) fn from_first(entries: &mut dyn Iterator<Item = (Prefix, E)>) -> Self {
         let tree = Self::from_sorted(entries);
-        Self { head: tree.len() as u32, ..tree }
+        Self { keeps: Keeps::First(tree.len() as u32), ..tree }
     }
 
     /// How many of this many entries are worth keeping where only the first few are needed: so many
@@ -74,24 +80,24 @@ impl<E: Clone> RankTree<E> {
     /// Keeps the first entries alone, where there are far more than the few that are needed.
     pub(crate) fn keep_first(&mut self, few: usize) {
         let len = self.len();
-        let room = match self.head as usize {
-            0 => Self::room(few, len),
-            head => Some(few.max(head)).filter(|room| len / 2 > *room),
+        let room = match self.keeps {
+            Keeps::All => Self::room(few, len),
+            Keeps::First(first) => Some(few.max(first as usize)).filter(|room| len / 2 > *room),
         };
         if let Some(room) = room {
             self.cut(0, len - room);
-            self.head = room as u32;
+            self.keeps = Keeps::First(room as u32);
         }
     }
 
     /// Whether all entries up to this rank are there, however many there are.
     pub(crate) fn reaches(&self, rank: usize) -> bool {
-        self.head == 0 || self.len() >= rank
+        matches!(self.keeps, Keeps::All) || self.len() >= rank
     }
 
     /// Whether an entry stands behind those that are kept.
     pub(crate) fn is_behind(&self, at: &Sought<impl Fn(&E) -> Ordering>) -> bool {
-        if self.head == 0 {
+        if matches!(self.keeps, Keeps::All) {
             return false;
         }
         let root = self.searched();
@@ -114,7 +120,7 @@ impl<E: Clone> RankTree<E> {
         self.left[0] += front as u32;
         self.left[1] += end as u32;
         if end > 0 {
-            self.head = 0;
+            self.keeps = Keeps::All;
         }
         let [front, end] = self.left;
         if (front + end) as usize > self.len() {
