@@ -30,17 +30,7 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
     ranked.forget_left();
     let len = ranked.len();
     let (mut befores, mut afters) = (unknown(edits.len()), unknown(edits.len()));
-    // What is the same for all kinds of entries stands apart, and lists are filled one by one, as
-    // there is one of this function for each kind.
-    let mut places: Few<(&E, usize, Sought<O>)> = Few::new();
-    for (number, edit) in edits.iter().enumerate() {
-        if let Some(old) = edit.taken_out() {
-            let place = old_order(old);
-            if !ranked.is_behind(&place) {
-                places.push((old, number, place));
-            }
-        }
-    }
+    let places = places_of(edits.iter().map(Edit::taken_out), old_order, ranked);
     // From the last to the first: each has the rank that it had in the whole.
     let order = |one: usize, other: usize| (places[other].2.against)(places[one].0);
     let mut out = Ranks::new();
@@ -51,15 +41,7 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
         out.extend(befores[*number]);
     }
     out.reverse();
-    let mut places: Few<(&E, usize, Sought<N>)> = Few::new();
-    for (number, edit) in edits.iter().enumerate() {
-        if let Some(new) = edit.put_in() {
-            let place = new_order(new);
-            if !ranked.is_behind(&place) {
-                places.push((new, number, place));
-            }
-        }
-    }
+    let places = places_of(edits.iter().map(Edit::put_in), &new_order, ranked);
     // From the first to the last: none that is put in later shifts it.
     let order = |one: usize, other: usize| (places[other].2.against)(places[one].0);
     let mut into = Ranks::new();
@@ -98,6 +80,25 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
         candidates.push(Moved::between(before, after).with(changed, reorder));
     }
     Some(shown(candidates, len, excerpt, (&out, &into)))
+}
+
+/// Where entries stand, each with the number of its edit; without those that are not followed.
+fn places_of<'e, E: Clone, F: Fn(&E) -> Ordering>(
+    entries: impl Iterator<Item = Option<&'e E>>,
+    order: impl Fn(&E) -> Sought<F>,
+    ranked: &RankTree<E>,
+) -> Few<(&'e E, usize, Sought<F>)> {
+    // Lists are filled one by one, as there is one of this function for each kind of entry.
+    let mut places = Few::new();
+    for (number, entry) in entries.enumerate() {
+        if let Some(entry) = entry {
+            let place = order(entry);
+            if !ranked.is_behind(&place) {
+                places.push((entry, number, place));
+            }
+        }
+    }
+    places
 }
 
 /// Ranks in order.
