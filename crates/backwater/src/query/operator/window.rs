@@ -23,7 +23,7 @@ use crate::query::operator::rows::{
 };
 use crate::query::operator::view::View;
 use crate::query::operator::walk::Walk;
-use crate::query::operator::window_values::{RowNo, WindowValues};
+use crate::query::operator::window_values::{Given, RowNo, WindowValues};
 use crate::query::plan::OrderKey;
 use crate::query::plan::explain::Operator;
 use crate::query::plan::text::PlanNames;
@@ -84,13 +84,6 @@ struct Binding<'b> {
     params: &'b [Scalar<'static>],
     /// For each call.
     extents: Vec<Extent>,
-}
-
-/// What a function gives for a row, where it is something else than before.
-struct News {
-    row: RowNo,
-    call: usize,
-    value: Scalar<'static>,
 }
 
 /// What changed rows were, and a bit for each of the first functions that gives something else.
@@ -194,7 +187,12 @@ impl<'b> Binding<'b> {
         let mut met = |place: usize, len: usize| {
             (front, back) = (front.min(place), back.min(len - 1 - place))
         };
-        if !gone.is_empty() {
+        if let [gone] = *gone {
+            if let Some(place) = rows.iter().position(|row| *row == gone) {
+                met(place, len);
+                rows.remove(place);
+            }
+        } else if !gone.is_empty() {
             let gone: FxHashSet<RowNo> = gone.into_iter().collect();
             let places = rows.iter().enumerate().filter(|(_, row)| gone.contains(row));
             places.for_each(|(place, _)| met(place, len));
@@ -217,14 +215,14 @@ impl<'b> Binding<'b> {
         front.min(last)..last
     }
 
-    /// Finds what the functions of a window give for a partition's rows; `shifted` are the places
-    /// of those that may have had another place, and of those that are new.
+    /// Finds where the functions of a window give something else than before for a partition's rows;
+    /// `shifted` are the places of those that may have had another place, and of those that are new.
     fn follow(
         &self,
         partitions: &Partitions,
         window: usize,
         (numbers, shifted): (&[RowNo], Range<usize>),
-        news: &mut Vec<News>,
+        news: &mut Vec<Given>,
     ) -> Result<(), Failure> {
         let rows: Vec<&KeptRow> = numbers.iter().map(|number| partitions.row(*number)).collect();
         let calls = self.windowing.calls.iter().zip(&self.extents).enumerate();
@@ -240,8 +238,9 @@ impl<'b> Binding<'b> {
         for (number, (call, extent)) in mine() {
             let mut give = |at: usize, value: Scalar<'_>| {
                 if *partitions.given.get(numbers[at], number) != value {
-                    work::take_bytes(size_of::<News>() + value.text_len());
-                    news.push(News { row: numbers[at], call: number, value: value.into_owned() });
+                    work::take_bytes(size_of::<Given>() + value.text_len());
+                    let (row, value) = (numbers[at], value.into_owned());
+                    news.push(Given { row, function: number, value });
                 }
             };
             match &call.called {
@@ -326,9 +325,7 @@ impl Windowing {
                 binding.follow(partitions, number, (rows, 0..rows.len()), &mut news)?;
             }
         }
-        for News { row, call, value } in news {
-            partitions.given.set(row, call, value);
-        }
+        partitions.given.set(news.into_iter());
         Ok(())
     }
 
@@ -438,11 +435,11 @@ impl RowOperator for Windowing {
             }
         }
         was.reserve(news.len());
-        for News { row: number, call, value } in news {
-            partitions.given.set(number, call, value);
-            let unchanged = || (partitions.rows[number as usize].clone(), 0);
-            was.entry(number).or_insert_with(unchanged).1 |= bit(call);
+        for Given { row, function, .. } in &news {
+            let unchanged = || (partitions.rows[*row as usize].clone(), 0);
+            was.entry(*row).or_insert_with(unchanged).1 |= bit(*function);
         }
+        partitions.given.set(news.into_iter());
         let mut edits = RowEdits::with_capacity(was.len());
         for (number, (old, calls)) in was {
             let new = partitions.rows[number as usize].clone();

@@ -15,6 +15,13 @@ const CHUNK: usize = 32;
 #[derive(Clone, Default)]
 pub(crate) struct WindowValues(Option<Box<Values>>);
 
+/// What a function gives for a row.
+pub(crate) struct Given {
+    pub(crate) row: RowNo,
+    pub(crate) function: usize,
+    pub(crate) value: Scalar<'static>,
+}
+
 #[derive(Clone)]
 struct Values {
     /// How many functions there are.
@@ -40,10 +47,18 @@ impl WindowValues {
         self.all(row).get(function).unwrap_or(&Scalar::Null)
     }
 
-    pub(crate) fn set(&mut self, row: RowNo, function: usize, value: Scalar<'static>) {
-        if let Some(Values { functions, chunks }) = self.0.as_deref_mut() {
-            let row = row as usize;
-            chunks.get_mut(row / CHUNK)[row % CHUNK * *functions + function] = value;
+    /// Sets what is given for rows, of which neighbours mostly lie together.
+    pub(crate) fn set(&mut self, given: impl Iterator<Item = Given>) {
+        let Some(Values { functions, chunks }) = self.0.as_deref_mut() else { return };
+        let chunk_of = |given: &Given| given.row as usize / CHUNK;
+        let mut given = given.peekable();
+        while let Some(number) = given.peek().map(chunk_of) {
+            let chunk = chunks.get_mut(number);
+            while let Some(Given { row, function, value }) =
+                given.next_if(|given| chunk_of(given) == number)
+            {
+                chunk[row as usize % CHUNK * *functions + function] = value;
+            }
         }
     }
 

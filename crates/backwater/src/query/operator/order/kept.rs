@@ -33,8 +33,11 @@ pub(super) fn sorted_kept(
 }
 
 fn kept_prefix(plan: &Plan, params: &[Scalar<'static>], kept: Kept<'_>) -> Prefix {
-    let keys = sort_keys(plan, params, &kept);
-    prefix(&plan.order, &keys, kept.row.key().first())
+    let tie = kept.row.key().first();
+    if plan.order.is_empty() {
+        return prefix(&[], &[], tie);
+    }
+    prefix(&plan.order, &sort_keys(plan, params, &kept), tie)
 }
 
 /// Where a row that keeps its values stands, and what compares others with it.

@@ -10,9 +10,7 @@ use std::cmp::Ordering;
 use std::ops::Range;
 use std::sync::Arc;
 
-use smallvec::{SmallVec, smallvec};
-
-use node::{Child, FAN, Keyed, TreeNode, insert, keep, most_entries, remove};
+use node::{Branch, FAN, Keyed, TreeNode, insert, keep, most_entries, remove};
 pub(crate) use node::{Leaf, Prefix, Sought};
 
 /// An ordered collection of entries.
@@ -55,9 +53,7 @@ impl<E: Clone> RankTree<E> {
         while level.len() > 1 {
             let mut above = Vec::with_capacity(level.len().div_ceil(FAN * 3 / 4));
             for nodes in level.chunks(FAN * 3 / 4) {
-                let mut children = SmallVec::new();
-                nodes.iter().for_each(|node| children.push(Child::new(node.clone())));
-                above.push(TreeNode::branch(children));
+                above.push(TreeNode::branch(Branch::of(nodes.iter().cloned())));
             }
             level = above;
         }
@@ -171,12 +167,10 @@ impl<E: Clone> RankTree<E> {
             match node {
                 TreeNode::Leaf(leaf) => return Some((leaf, rank)),
                 TreeNode::Branch(branch) => {
-                    let child = branch.0.iter().find(|child| {
-                        let here = rank < child.len();
-                        rank -= if here { 0 } else { child.len() };
-                        here
-                    })?;
-                    node = &child.node;
+                    let ends = branch.0.iter().map(|child| child.end as usize);
+                    let place = ends.map(|end| usize::from(end <= rank)).sum();
+                    rank -= branch.start(place);
+                    node = &branch.0[place].node;
                 }
             }
         }
@@ -254,7 +248,7 @@ impl<E: Clone> RankTree<E> {
         let root = &mut self.root;
         let (rank, sibling) = insert(root, entry, at);
         if let Some(sibling) = sibling {
-            *root = TreeNode::branch(smallvec![Child::new(root.clone()), Child::new(sibling)]);
+            *root = TreeNode::branch(Branch::of([root.clone(), sibling]));
         }
         rank
     }

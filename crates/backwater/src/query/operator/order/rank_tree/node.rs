@@ -54,7 +54,9 @@ impl<E> Clone for TreeNode<E> {
 }
 
 /// Its children, all of one kind, lie in the node itself.
-pub(super) struct Branch<E>(pub(super) SmallVec<[Child<E>; FAN + 1]>);
+pub(super) struct Branch<E>(pub(super) Children<E>);
+
+pub(super) type Children<E> = SmallVec<[Child<E>; FAN + 1]>;
 
 impl<E> Clone for Branch<E> {
     fn clone(&self) -> Self {
@@ -67,7 +69,8 @@ impl<E> Clone for Branch<E> {
 /// A node below another one, and what is known of it without a look at it.
 pub(super) struct Child<E> {
     pub(super) node: TreeNode<E>,
-    pub(super) len: u32,
+    /// How many entries of the branch lie up to its end.
+    pub(super) end: u32,
     /// Of its last entry.
     pub(super) prefix: Prefix,
 }
@@ -76,25 +79,6 @@ impl<E> Clone for Child<E> {
     #[inline]
     fn clone(&self) -> Self {
         Self { node: self.node.clone(), ..*self }
-    }
-}
-
-impl<E> Child<E> {
-    pub(super) fn new(node: TreeNode<E>) -> Self {
-        let (len, prefix) = node.sort_key();
-        Self { node, len, prefix }
-    }
-
-    #[inline]
-    pub(super) fn len(&self) -> usize {
-        self.len as usize
-    }
-
-    /// Does something with the node, of which more or others are known then.
-    pub(super) fn change<T>(&mut self, change: impl FnOnce(&mut TreeNode<E>) -> T) -> T {
-        let done = change(&mut self.node);
-        (self.len, self.prefix) = self.node.sort_key();
-        done
     }
 }
 
@@ -190,20 +174,15 @@ impl<E> TreeNode<E> {
         TreeNode::Leaf(Leaf { entries: Arc::default() })
     }
 
-    pub(super) fn branch(children: SmallVec<[Child<E>; FAN + 1]>) -> Self {
-        TreeNode::Branch(Arc::new(Branch(children)))
+    pub(super) fn branch(branch: Branch<E>) -> Self {
+        TreeNode::Branch(Arc::new(branch))
     }
 
     pub(super) fn len(&self) -> usize {
         match self {
             TreeNode::Leaf(leaf) => leaf.entries.len(),
-            TreeNode::Branch(branch) => branch.len_of(0..branch.0.len()),
+            TreeNode::Branch(branch) => branch.start(branch.0.len()),
         }
-    }
-
-    /// What is known of the node where it is a child: its length, and its last prefix.
-    pub(super) fn sort_key(&self) -> (u32, Prefix) {
-        (self.len() as u32, self.last_prefix().unwrap_or(0))
     }
 
     pub(super) fn last_prefix(&self) -> Option<Prefix> {
@@ -241,63 +220,120 @@ impl<E> Branch<E> {
     /// The first child whose last entry is not before what is looked for, or the last one, if none
     /// is; and how many entries lie in front of it.
     pub(super) fn child(&self, at: &Sought<impl Fn(&E) -> Ordering>) -> (usize, usize) {
-        let (mut place, mut before, open) = self.before(at.prefix);
-        if open > 0 {
-            let is_before =
-                |child: &Child<E>| child.node.last().is_some_and(|last| (at.against)(last).is_lt());
-            let more = self.0[place..place + open].partition_point(is_before);
-            before += self.len_of(place..place + more);
-            place += more;
-        }
-        let last = self.0.len() - 1;
-        if place > last { (last, before - self.0[last].len()) } else { (place, before) }
-    }
-
-    /// How many children have a smaller prefix, how many entries these have, and how many children
-    /// have the same prefix.
-    #[inline(never)]
-    fn before(&self, prefix: Prefix) -> (usize, usize, usize) {
         // They are so few that all are looked at without a branch.
-        let (mut place, mut before, mut open) = (0, 0, 0);
-        for child in &self.0 {
-            let is_before = child.prefix < prefix;
-            place += usize::from(is_before);
-            before += if is_before { child.len() } else { 0 };
-            open += usize::from(child.prefix == prefix);
+        let is_before = |child: &Child<E>| usize::from(child.prefix < at.prefix);
+        let mut place: usize = self.0.iter().map(is_before).sum();
+        if self.0.get(place).is_some_and(|child| child.prefix == at.prefix) {
+            let open = self.0[place..].iter().take_while(|child| child.prefix == at.prefix);
+            let open = place..place + open.count();
+            place += self.0[open].partition_point(|child| {
+                child.node.last().is_some_and(|last| (at.against)(last).is_lt())
+            });
         }
-        (place, before, open)
+        let place = place.min(self.0.len() - 1);
+        (place, self.start(place))
     }
 
-    /// How many entries some children have.
+    /// How many entries lie in front of a child.
     #[inline]
-    fn len_of(&self, children: Range<usize>) -> usize {
-        self.0[children].iter().map(Child::len).sum()
+    pub(super) fn start(&self, place: usize) -> usize {
+        place.checked_sub(1).map_or(0, |before| self.0[before].end as usize)
+    }
+
+    /// How many entries lie in a child.
+    #[inline]
+    fn len_of(&self, place: usize) -> usize {
+        self.0[place].end as usize - self.start(place)
+    }
+
+    pub(super) fn of(nodes: impl IntoIterator<Item = TreeNode<E>>) -> Self {
+        let mut branch = Self(Children::new());
+        nodes.into_iter().for_each(|node| branch.insert(branch.0.len(), node));
+        branch
+    }
+
+    /// Puts a child in at a place.
+    fn insert(&mut self, place: usize, node: TreeNode<E>) {
+        let (end, prefix) = (self.start(place) as u32, node.last_prefix().unwrap_or(0));
+        let len = node.len();
+        self.0.insert(place, Child { node, end, prefix });
+        self.grow(place, len);
+    }
+
+    /// Puts a child behind the others, without a look at it.
+    fn push(&mut self, node: TreeNode<E>, len: usize, prefix: Prefix) {
+        let end = (self.start(self.0.len()) + len) as u32;
+        self.0.push(Child { node, end, prefix });
+    }
+
+    /// Puts some children of another branch behind the others.
+    fn extend(&mut self, other: &Self, places: Range<usize>) {
+        for place in places {
+            let child = &other.0[place];
+            self.push(child.node.clone(), other.len_of(place), child.prefix);
+        }
+    }
+
+    /// Takes a child out.
+    fn remove(&mut self, place: usize) -> TreeNode<E> {
+        let child = self.0.remove(place);
+        self.grow(place, self.start(place).wrapping_sub(child.end as usize));
+        child.node
+    }
+
+    /// Does something with a child, of which more or others are known then.
+    pub(super) fn change<T>(
+        &mut self,
+        place: usize,
+        change: impl FnOnce(&mut TreeNode<E>) -> T,
+    ) -> T {
+        let child = &mut self.0[place];
+        let len = child.node.len();
+        let done = change(&mut child.node);
+        child.prefix = child.node.last_prefix().unwrap_or(0);
+        let more = child.node.len().wrapping_sub(len);
+        self.grow(place, more);
+        done
+    }
+
+    /// From a child on, all have moved by so many entries, or by so many less than none.
+    #[inline]
+    fn grow(&mut self, place: usize, more: usize) {
+        for child in &mut self.0[place..] {
+            child.end = child.end.wrapping_add(more as u32);
+        }
     }
 }
 
 impl<E: Clone> Branch<E> {
+    /// Takes the children from a place on.
+    fn split(&mut self, place: usize) -> Self {
+        let mut right = Self(Children::new());
+        right.extend(self, place..self.0.len());
+        self.0.truncate(place);
+        right
+    }
+
     /// Joins a child that has grown small with a neighbour, if both fit into one.
     pub(super) fn join(&mut self, place: usize) {
-        let children = &mut self.0;
-        if children[place].len == 0 && children.len() > 1 {
-            children.remove(place);
+        if self.len_of(place) == 0 && self.0.len() > 1 {
+            self.remove(place);
             return;
         }
         let left = place.saturating_sub(1);
-        let fits = children.get(left + 1).is_some_and(|right| {
-            children[left].node.width() + right.node.width() <= right.node.most()
+        let fits = self.0.get(left + 1).is_some_and(|right| {
+            self.0[left].node.width() + right.node.width() <= right.node.most()
         });
         if !fits {
             return;
         }
-        let right = children.remove(left + 1);
-        children[left].change(|left| match (left, &right.node) {
+        let right = self.remove(left + 1);
+        self.change(left, |left| match (left, &right) {
             (TreeNode::Leaf(left), TreeNode::Leaf(right)) => {
                 left.entries = left.entries.iter().chain(&*right.entries).cloned().collect();
             }
             (TreeNode::Branch(left), TreeNode::Branch(right)) => {
-                let left = &mut Arc::make_mut(left).0;
-                right.0.iter().for_each(|child| left.push(child.clone()));
+                Arc::make_mut(left).extend(right, 0..right.0.len());
             }
             _ => unreachable!("children of one branch are of one kind"),
         });
@@ -311,43 +347,31 @@ pub(super) fn keep<E: Clone>(node: &mut TreeNode<E>, places: Range<usize>) {
             *node = TreeNode::leaf(&leaf.entries[places]);
         }
         TreeNode::Branch(branch) => {
-            let mut start = 0;
-            let children = branch.0.iter().filter_map(|child| {
-                let (from, len) = (start, child.len());
-                start += len;
+            let mut kept = Branch(Children::new());
+            for (place, child) in branch.0.iter().enumerate() {
+                let (from, len) = (branch.start(place), branch.len_of(place));
                 let here =
                     places.start.saturating_sub(from)..(places.end.saturating_sub(from)).min(len);
                 if here.is_empty() {
-                    return None;
+                    continue;
                 }
-                let mut child = child.clone();
-                if here.len() < len {
-                    child.change(|node| keep(node, here));
+                let mut node = child.node.clone();
+                if here.len() == len {
+                    kept.push(node, len, child.prefix);
+                } else {
+                    keep(&mut node, here);
+                    kept.insert(kept.0.len(), node);
                 }
-                Some(child)
-            });
-            let mut kept = Branch(children.collect());
+            }
             for place in [kept.0.len().saturating_sub(1), 0] {
                 let is_small = |child: &Child<E>| child.node.width() * 3 < child.node.most();
                 if kept.0.get(place).is_some_and(is_small) {
                     kept.join(place);
                 }
             }
-            *node = TreeNode::Branch(Arc::new(kept));
+            *node = TreeNode::branch(kept);
         }
     }
-}
-
-/// Takes what stands from a place on.
-fn split<A: smallvec::Array>(from: &mut SmallVec<A>, place: usize) -> SmallVec<A> {
-    let mut right = SmallVec::with_capacity(from.len() - place);
-    while from.len() > place
-        && let Some(last) = from.pop()
-    {
-        right.push(last);
-    }
-    right.reverse();
-    right
 }
 
 /// Inserts below a node; gives the rank there, and the right half if the node had to be divided.
@@ -371,12 +395,12 @@ pub(super) fn insert<E: Clone>(
         }
         TreeNode::Branch(branch) => {
             let (place, before) = branch.child(at);
-            let children = &mut Arc::make_mut(branch).0;
-            let (rank, sibling) = children[place].change(|node| insert(node, entry, at));
+            let branch = Arc::make_mut(branch);
+            let (rank, sibling) = branch.change(place, |node| insert(node, entry, at));
             if let Some(sibling) = sibling {
-                children.insert(place + 1, Child::new(sibling));
+                branch.insert(place + 1, sibling);
             }
-            let right = (children.len() > FAN).then(|| TreeNode::branch(split(children, FAN / 2)));
+            let right = (branch.0.len() > FAN).then(|| TreeNode::branch(branch.split(FAN / 2)));
             (before + rank, right)
         }
     }
@@ -395,7 +419,7 @@ pub(super) fn remove<E: Clone>(
         TreeNode::Branch(branch) => {
             let (place, before) = branch.child(at);
             let branch = Arc::make_mut(branch);
-            let rank = before + branch.0[place].change(|node| remove(node, at))?;
+            let rank = before + branch.change(place, |node| remove(node, at))?;
             let node = &branch.0[place].node;
             if node.width() * 3 < node.most() {
                 branch.join(place);
