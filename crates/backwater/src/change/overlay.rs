@@ -179,7 +179,8 @@ impl Transaction {
     pub(crate) fn is_covered(&self, table: TableNo, slot: Slot) -> bool {
         let overlay = self.state.overlay.as_ref().or(self.before.overlay.as_ref());
         let overlay = overlay.filter(|_| IS_MET && !self.covering.writes_pending);
-        overlay.is_some_and(|overlay| overlay.covers(table, slot))
+        let is_lifted = || self.covering.lifted.1.binary_search(&(table, slot)).is_ok();
+        overlay.is_some_and(|overlay| overlay.covers(table, slot) || is_lifted())
     }
 
     /// Notes that fields of a row are written, if the row was covered when the transaction began.

@@ -501,6 +501,22 @@ fn a_link_that_is_pending_says_to_which_table() {
     world.check();
 }
 
+/// A commit that has written to a covered row, while other changes stay shown, knows that it is
+/// covered: a complete response without it does not delete it.
+#[test]
+fn a_row_that_was_written_to_is_covered() {
+    let (cache, base) = (cache(), cache());
+    let queries = queries(&cache);
+    let mut world = World { cache, base, pending: Vec::new(), last: 0, queries };
+    world.act(&Step::Commit(vec![(0, 0, 0, 0), (3, 0, 0, 1), (3, 1, 0, 1)]));
+    world.act(&Step::Pending(vec![(15, 0, 0, 0)]));
+    world.act(&Step::Pending(vec![(2, 0, 1, 1)]));
+    world.act(&Step::Commit(vec![(2, 0, 1, 3), (10, 0, 0, 1)]));
+    world.check();
+    let sailings: Vec<_> = image(&world.cache).into_keys().map(|(_, id)| id).collect();
+    assert!(sailings.contains(&"0".to_owned()) && !sailings.contains(&"1".to_owned()));
+}
+
 /// Rows that come to be covered share a version below, but only while no other commit is made; and no
 /// version below keeps earlier ones.
 #[test]
