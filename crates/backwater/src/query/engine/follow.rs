@@ -172,7 +172,7 @@ struct Following<'f> {
 impl Following<'_> {
     /// Where the search for changed tuples starts in tables.
     fn table_starts(&self) -> Starts {
-        let mut starts = Starts::new();
+        let mut starts = Starts::with_capacity(self.work.changes.len());
         for &change in &self.work.changes {
             let row = &self.commit.changes.rows[change as usize];
             for (number, source) in self.plan.sources.iter().enumerate() {

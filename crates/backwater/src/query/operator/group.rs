@@ -19,7 +19,7 @@ use crate::query::operator::scan;
 use crate::query::operator::view::View;
 use crate::query::plan::explain::Operator;
 use crate::query::plan::text::PlanNames;
-use crate::query::plan::{Aggregate, AggregateFunction, Grouping};
+use crate::query::plan::{Aggregate, AggregateFunction, Combine, Grouping};
 use crate::query::work::{self, Failure};
 use crate::table::each_fetched;
 
@@ -108,20 +108,6 @@ impl Groups {
         self.free.push(number);
     }
 
-    /// Adds a row or removes it; returns the number of its group. `key` is the row's key.
-    pub(crate) fn update<'a>(
-        &mut self,
-        grouping: &'a Grouping,
-        params: &'a [Scalar<'static>],
-        row: &impl Columns<'a>,
-        key: impl Fn() -> Vec<Scalar<'static>>,
-        times: i64,
-    ) -> u32 {
-        let number = self.number_of(grouping, params, row);
-        self.update_group(number, grouping, params, row, key, times);
-        number
-    }
-
     /// The number of a row's group.
     pub(crate) fn number_of<'a>(
         &mut self,
@@ -153,7 +139,7 @@ impl Groups {
         Some((&mut group.rows, &mut group.kept))
     }
 
-    /// Adds a row to a group or removes it.
+    /// Adds a row to a group or removes it. `key` is the row's key.
     pub(crate) fn update_group<'a>(
         &mut self,
         number: u32,
@@ -213,13 +199,14 @@ impl RowOperator for Grouping {
         let Some(KeptState::Groups(groups)) = state.0.as_deref_mut() else { return None };
         let mut touched: SmallVec<[u32; 4]> = SmallVec::new();
         let moved = |tuple: &TupleDelta| tuple.content || tuple.before != tuple.after;
-        // All that leaves, leaves first: of a list, what enters may take its place.
-        let mut update = |view: &View<'_>, tuple: &TupleDelta, times| {
-            let key = || view.key(&tuple.tuple);
-            touched.push(groups.update(self, params, &view.row(&tuple.tuple), key, times));
+        let is_join = after.plan.combine == Combine::Join;
+        let stays = |tuple: &TupleDelta, key: &Expr| match key {
+            Expr::Column(column) => is_join && !tuple.is_another && tuple.stays(*column),
+            _ => false,
         };
         let mut reads = false;
         self.each_expr(&mut |_| reads = true);
+        // All that leaves, leaves first: of a list, what enters may take its place.
         for (view, times) in [(before, -1), (after, 1)] {
             let is_there = |tuple: &TupleDelta| if times < 0 { tuple.before } else { tuple.after };
             let counts = |tuple: &TupleDelta| moved(tuple) && is_there(tuple);
@@ -228,9 +215,18 @@ impl RowOperator for Grouping {
                     view.fetch(&tuple.tuple);
                 }
             };
+            let mut left = 0;
             each_fetched(tuples, &fetch, &mut |tuple| {
+                // Those that were there have left groups in the same order.
+                let was = (times > 0 && moved(tuple) && tuple.before).then(|| touched[left]);
+                left += usize::from(was.is_some());
                 if counts(tuple) {
-                    update(view, tuple, times);
+                    let row = view.row(&tuple.tuple);
+                    let same = was.filter(|_| self.keys.iter().all(|key| stays(tuple, key)));
+                    let number = same.unwrap_or_else(|| groups.number_of(self, params, &row));
+                    let key = || view.key(&tuple.tuple);
+                    groups.update_group(number, self, params, &row, key, times);
+                    touched.push(number);
                 }
             });
         }

@@ -268,6 +268,7 @@ fn alone<'a>(
     let stays = |start: &Start| !start.structure && checks.is_empty();
     let none = Tuple::from_elem(NONE, after.plan.sources.len());
     let (mut old, mut new) = (before.row_finder(table), after.row_finder(table));
+    out.reserve(starts.len());
     let mut rows: SmallVec<[(Option<ScannedRow<'a>>, Option<ScannedRow<'a>>); TOGETHER]> =
         SmallVec::new();
     for some in starts.chunks(TOGETHER) {
@@ -283,7 +284,7 @@ fn alone<'a>(
             let after = stays(start) || new.as_ref().is_some_and(belongs);
             let before = if start.structure { old.as_ref().is_some_and(belongs) } else { after };
             if before || after {
-                let mut tuple = none.clone();
+                let mut tuple = Tuple::from_slice(&none);
                 tuple[source] = start.slot;
                 out.push(start.tuple(tuple, before, after));
             }

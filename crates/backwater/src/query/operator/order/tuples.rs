@@ -43,8 +43,7 @@ pub(super) fn sorted<E: Slots>(
             return work::too_many_rows(limits, entries.len());
         }
         let keys = sort_keys(view.plan, params, &view.row(tuple));
-        let prefix = prefix(&view.plan.order, &keys, view.tie(tuple).as_ref());
-        entries.push(prefix, E::of(tuple));
+        entries.push(prefix_of(view, &keys, tuple), E::of(tuple));
     });
     entries.in_order(few, &order)
 }
@@ -57,6 +56,7 @@ pub(super) fn follow_tuples<E: Slots>(
     rows: &[TupleDelta],
 ) -> Option<Moves> {
     let mut edits: Edits<E> = SmallVec::with_capacity(rows.len());
+    let editing = Editing { before, after, params, last: ranked.last_of_first() };
     let swapped = swapped(&after.plan.sources, rows);
     let fetch = |row: &TupleDelta| {
         before.fetch(&row.tuple);
@@ -79,9 +79,9 @@ pub(super) fn follow_tuples<E: Slots>(
                 changed: false,
             };
             let pair = (Some(old), Some(new));
-            edits.push(edit((before, after), params, pair, None).unwrap_or_else(quiet));
+            edits.push(editing.edit(pair, None).unwrap_or_else(quiet));
         } else {
-            edits.extend(edit((before, after), params, (old, new), Some(row)));
+            edits.extend(editing.edit((old, new), Some(row)));
         }
     });
     let (old, new) = (|of: &E| sought(before, params, of), |of: &E| sought(after, params, of));
@@ -113,39 +113,67 @@ fn swapped(sources: &[Source], rows: &[TupleDelta]) -> FxHashMap<usize, Option<u
     pairs.flat_map(|(left, entered)| [(left, None), (entered, Some(left))]).collect()
 }
 
-/// What a changed tuple means for the order of a plain result; nothing, if nothing of it shows.
-/// `delta` says what may have changed, of a tuple whose rows are the same.
-fn edit<E: Slots>(
-    (before, after): (&View<'_>, &View<'_>),
-    params: &[Scalar<'static>],
-    (old, new): (Option<&[Slot]>, Option<&[Slot]>),
-    delta: Option<&TupleDelta>,
-) -> Option<Edit<E>> {
-    let plan = after.plan;
-    let (old_slots, new_slots) = match (old, new) {
-        (None, None) => return None,
-        (None, Some(new)) => return Some(Edit::Enter(E::of(new))),
-        (Some(old), None) => return Some(Edit::Leave(E::of(old))),
-        (Some(old), Some(new)) => (old, new),
-    };
-    let (old, new) = (before.row(old_slots), after.row(new_slots));
-    let stays = |expr: &Expr| match expr {
-        Expr::Column(column) => delta.is_some_and(|delta| delta.stays(*column)),
-        _ => false,
-    };
-    let differs = |expr: &Expr| !stays(expr) && expr.eval(&old, params) != expr.eval(&new, params);
-    let (order, content) = delta.map_or((true, true), |delta| (delta.order, delta.content));
-    // Another tuple of the same row must be looked for as the old one stood: what it was made of may
-    // have changed as well.
-    let reorder =
-        old_slots != new_slots || order && plan.order.iter().any(|key| differs(&key.expr));
-    let changed = content && plan.outputs.iter().any(|output| differs(&output.expr));
-    let (old, new) = (E::of(old_slots), E::of(new_slots));
-    match (reorder, changed) {
-        (true, _) => Some(Edit::Replace { old, new, reorder, changed }),
-        (false, true) => Some(Edit::Change(new)),
-        (false, false) => None,
+/// What finds the edits of changed tuples.
+struct Editing<'e> {
+    before: &'e View<'e>,
+    after: &'e View<'e>,
+    params: &'e [Scalar<'static>],
+    /// Of an order of which only the first entries are kept, where the last of these stands.
+    last: Option<Prefix>,
+}
+
+impl Editing<'_> {
+    /// What a changed tuple means for the order of a plain result; nothing, if nothing of it shows.
+    /// `delta` says what may have changed, of a tuple whose rows are the same.
+    fn edit<E: Slots>(
+        &self,
+        (old, new): (Option<&[Slot]>, Option<&[Slot]>),
+        delta: Option<&TupleDelta>,
+    ) -> Option<Edit<E>> {
+        let Self { before, after, params, last } = *self;
+        let plan = after.plan;
+        let (old_slots, new_slots) = match (old, new) {
+            (None, None) => return None,
+            (None, Some(new)) => return Some(Edit::Enter(E::of(new))),
+            (Some(old), None) => return Some(Edit::Leave(E::of(old))),
+            (Some(old), Some(new)) => (old, new),
+        };
+        let (old, new) = (before.row(old_slots), after.row(new_slots));
+        let stays = |expr: &Expr| match expr {
+            Expr::Column(column) => delta.is_some_and(|delta| delta.stays(*column)),
+            _ => false,
+        };
+        let (order, content) = delta.map_or((true, true), |delta| (delta.order, delta.content));
+        // Another tuple of the same row must be looked for as the old one stood: what it was made of
+        // may have changed as well.
+        let mut reorder = old_slots != new_slots;
+        if reorder || order && plan.order.iter().any(|key| !stays(&key.expr)) {
+            let (was, is) = (sort_keys(plan, params, &old), sort_keys(plan, params, &new));
+            reorder |= was != is;
+            // Of many of which the first are kept, most rows stand behind these, and stay there.
+            if reorder
+                && let Some(last) = last
+                && prefix_of(before, &was, old_slots) > last
+                && prefix_of(after, &is, new_slots) > last
+            {
+                return None;
+            }
+        }
+        let differs =
+            |expr: &Expr| !stays(expr) && expr.eval(&old, params) != expr.eval(&new, params);
+        let changed = content && plan.outputs.iter().any(|output| differs(&output.expr));
+        let (old, new) = (E::of(old_slots), E::of(new_slots));
+        match (reorder, changed) {
+            (true, _) => Some(Edit::Replace { old, new, reorder, changed }),
+            (false, true) => Some(Edit::Change(new)),
+            (false, false) => None,
+        }
     }
+}
+
+/// The prefix of a tuple with these sort keys.
+fn prefix_of(view: &View<'_>, keys: &[Scalar<'_>], slots: &[Slot]) -> Prefix {
+    prefix(&view.plan.order, keys, view.tie(slots).as_ref())
 }
 
 /// Where a tuple stands, and what compares others with it.
@@ -156,7 +184,7 @@ fn sought<'v, 'a, E: Slots>(
 ) -> Sought<impl Fn(&E) -> Ordering + use<'v, 'a, E>> {
     let slots = Tuple::from_slice(entry.slots());
     let keys = sort_keys(view.plan, params, &view.row(&slots));
-    let prefix = prefix(&view.plan.order, &keys, view.tie(&slots).as_ref());
+    let prefix = prefix_of(view, &keys, &slots);
     let against = move |other: &E| {
         if other.slots() == &*slots {
             return Ordering::Equal;

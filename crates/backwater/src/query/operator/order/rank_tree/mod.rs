@@ -91,6 +91,14 @@ impl<E: Clone> RankTree<E> {
         matches!(self.keeps, Keeps::All) || self.len() >= rank
     }
 
+    /// Where only the first entries are kept, the prefix of the last of them.
+    pub(crate) fn last_of_first(&self) -> Option<Prefix> {
+        match self.keeps {
+            Keeps::All => None,
+            Keeps::First(_) => self.root.last_prefix(),
+        }
+    }
+
     /// Whether an entry stands behind those that are kept.
     pub(crate) fn is_behind(&self, at: &Sought<impl Fn(&E) -> Ordering>) -> bool {
         if matches!(self.keeps, Keeps::All) {
