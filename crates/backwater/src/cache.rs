@@ -311,12 +311,32 @@ impl Cache {
         })
     }
 
+    /// There is one of this for each closure that writes, so it does no more than call it.
     fn commit_in<T, E: From<Error>>(
+        &self,
+        writing: Writing<'_>,
+        kind: (String, bool),
+        write: impl FnOnce(&mut Transaction) -> Result<T, E>,
+    ) -> Result<Committed<T>, E> {
+        let (mut write, mut written) = (Some(write), None);
+        let report = self.commit_written(writing, kind, &mut |tx| {
+            written = write.take().map(|write| write(tx));
+            matches!(written, Some(Ok(_)))
+        })?;
+        match (written, report) {
+            (Some(Ok(value)), Some(report)) => Ok(Committed { value, report }),
+            (Some(Err(error)), _) => Err(error),
+            _ => unreachable!("a closure that is called gives a value or an error"),
+        }
+    }
+
+    /// Commits what `write` writes, if it says that it has not failed.
+    fn commit_written(
         &self,
         mut writing: Writing<'_>,
         (label, is_bookkeeping): (String, bool),
-        write: impl FnOnce(&mut Transaction) -> Result<T, E>,
-    ) -> Result<Committed<T>, E> {
+        write: &mut dyn FnMut(&mut Transaction) -> bool,
+    ) -> Result<Option<Report>> {
         let core = &self.0.core;
         let watch = Stopwatch::start(core.clock());
         writing.complete_indexes();
@@ -330,12 +350,14 @@ impl Cache {
             tx = tx.with_on_demand(persister.clone());
         }
         let paused = writing.pause();
-        let value = write(&mut tx)?;
+        if !write(&mut tx) {
+            return Ok(None);
+        }
         if !paused.is_current() {
             let message = "another commit was made inside of this one";
-            return Err(Error::new(ErrorKind::Nested, message)
-                .help("write through its transaction")
-                .into());
+            return Err(
+                Error::new(ErrorKind::Nested, message).help("write through its transaction")
+            );
         }
         let mut writing = paused.go_on();
         writing.remembered = std::mem::take(&mut tx.remembered);
@@ -351,7 +373,7 @@ impl Cache {
         if loaded.is_some() {
             self.end_loading_or_report();
         }
-        Ok(Committed { value, report })
+        Ok(Some(report))
     }
 
     /// A standing query: an SQL statement, or the name of one in the schema, with values for its

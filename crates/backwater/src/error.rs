@@ -300,10 +300,10 @@ pub(crate) fn of_another_cache(what: &str) -> Error {
 /// The known name that a wrong one is most likely meant to be.
 pub(crate) fn nearest_name<'a>(
     wrong: &str,
-    known: impl IntoIterator<Item = &'a str>,
+    known: &mut dyn Iterator<Item = &'a str>,
 ) -> Option<&'a str> {
     let wrong = wrong.to_lowercase();
-    let near = known.into_iter().map(|name| {
+    let near = known.map(|name| {
         let distance = strsim::damerau_levenshtein(&wrong, &name.to_lowercase());
         (distance, name)
     });
@@ -313,10 +313,13 @@ pub(crate) fn nearest_name<'a>(
 
 /// The help for a name that is not known: the nearest known one, or all of them when they are few.
 pub(crate) fn nearest<'a>(wrong: &str, known: impl IntoIterator<Item = &'a str>) -> String {
-    let known: Vec<&str> = known.into_iter().collect();
-    match nearest_name(wrong, known.iter().copied()) {
+    nearest_of(wrong, &known.into_iter().collect::<Vec<&str>>())
+}
+
+fn nearest_of(wrong: &str, known: &[&str]) -> String {
+    match nearest_name(wrong, &mut known.iter().copied()) {
         Some(name) => did_you_mean(name),
-        None if (1..=12).contains(&known.len()) => format!("known are {}", list(&known)),
+        None if (1..=12).contains(&known.len()) => format!("known are {}", list(known)),
         None => String::new(),
     }
 }

@@ -74,11 +74,12 @@
 //!
 //! # Features
 //!
-//! All are on by default. `sqlite` and `json-lines` are the drivers for files; `remote` asks a
-//! server for rows; `unicode` is `COLLATE UNICODE` in SQL. `threads` writes to the storage on a
-//! thread of its own; without it, [`Cache::flush`] does, and the last handle. With none of them the
-//! crate does no I/O at all, starts no thread, and builds for `wasm32-unknown-unknown`; the only
-//! clock that it ever reads is the one that it is given.
+//! `sqlite` and `json-lines` are the drivers for files; `remote` asks a server for rows; `unicode` is
+//! `COLLATE UNICODE` in SQL. `threads` writes to the storage on a thread of its own; without it,
+//! [`Cache::flush`] does, and the last handle. These are on by default. `infer` is not: it proposes
+//! schemas, as the command does. With none of them the crate does no I/O at all, starts no thread,
+//! and builds for `wasm32-unknown-unknown`; the only clock that it ever reads is the one that it is
+//! given.
 
 // The derives name the crate from outside.
 extern crate self as backwater;
@@ -92,6 +93,7 @@ pub mod derived;
 pub mod error;
 mod export;
 
+#[cfg(feature = "infer")]
 pub mod infer;
 mod ingest;
 mod query;

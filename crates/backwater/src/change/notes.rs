@@ -41,7 +41,7 @@ impl<F: Fn(&mut Transaction) + Send + Sync> Unnoted for Notes<F> {
             before.unwrap_or_else(|| Noted { state: Arc::new(state), rows: Vec::new() });
         let history = Arc::new(History::after(0));
         let mut tx = Transaction::new(state, history, Remembered::default());
-        tx.note_base(self.covered.iter().copied());
+        tx.note_base(&self.covered);
         (self.row)(&mut tx);
         rows.extend(tx.touched.rows());
         Noted { state: Arc::new(tx.state), rows }

@@ -483,7 +483,7 @@ impl Transaction {
         self.covering.pending = None;
         match self.covering.defers_notes {
             true => self.covering.to_note = covered,
-            false => self.note_base(covered),
+            false => self.note_base(&covered),
         }
         Ok((value, change))
     }
@@ -566,7 +566,7 @@ impl Transaction {
             true => None,
             false => Some(Arc::new(rest.with_all(pending, &covered, base, &self.state))),
         };
-        self.note_base(places);
+        self.note_base(&covered);
     }
 
     /// Does what a pending change does. A row that one with `on_delete = "restrict"` points at
@@ -737,7 +737,7 @@ impl Transaction {
         let covering = std::mem::take(&mut self.covering);
         let Covering { base, is_made, below, to_note, changed, .. } = covering;
         if !to_note.is_empty() {
-            self.note_base(to_note);
+            self.note_base(&to_note);
         }
         let base = match base {
             Some(Base { state: after, touched, rows, before }) => {
@@ -763,7 +763,7 @@ impl Transaction {
 
 impl Transaction {
     /// Notes the base values of these rows, and that others are no longer covered.
-    pub(super) fn note_base(&mut self, places: impl IntoIterator<Item = RowAt>) {
+    pub(super) fn note_base(&mut self, places: &[RowAt]) {
         let schema = self.schema();
         let Some(notes) = schema.find_table(BASE) else { return };
         let overlay = self.state.overlay.clone().unwrap_or_default();
@@ -781,7 +781,7 @@ impl Transaction {
         let numbers = ["is_there", "is_whole", "fields", "absent"];
         let numbers = numbers.map(|name| definition.field_no(name));
         let [Some(is_there), Some(is_whole), Some(fields), Some(absent)] = numbers else { return };
-        for at in places.into_iter().filter(noted) {
+        for at in places.iter().copied().filter(noted) {
             let (Some(key), Some(base)) = (self.note_key(at), overlay.below(at)) else {
                 continue;
             };

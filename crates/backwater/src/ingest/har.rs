@@ -239,6 +239,7 @@ impl Exchange {
     }
 
     /// The same, to be kept without a copy.
+    #[cfg(feature = "infer")]
     pub(crate) fn shared_body(&self) -> Arc<Vec<u8>> {
         self.body.clone()
     }
@@ -259,6 +260,7 @@ impl Exchange {
     }
 
     /// Whether the server answered with success, and with JSON or to a DELETE.
+    #[cfg(feature = "infer")]
     pub(crate) fn brings_data(&self) -> bool {
         self.succeeded() && (self.method == "DELETE" || self.is_json())
     }

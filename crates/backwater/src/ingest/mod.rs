@@ -29,9 +29,12 @@ use crate::error::{Error, ErrorKind, Result};
 
 use crate::schema::{Rule, Schema};
 use around::RequestContext;
+#[cfg(feature = "infer")]
 pub(crate) use building::TYPE_NAME;
+#[cfg(feature = "infer")]
 pub(crate) use graphql::path_of;
 pub use har::{Exchange, Fate, Recording};
+#[cfg(feature = "infer")]
 pub(crate) use json::{Fault, JsonReader, Next, Number};
 use nested::Reading;
 pub use request::Request;

@@ -188,14 +188,17 @@ impl Request {
         (self.part, self.is_unstored)
     }
 
+    #[cfg(feature = "infer")]
     pub(crate) fn rule_name(&self) -> Option<&str> {
         self.rule.as_deref()
     }
 
+    #[cfg(feature = "infer")]
     pub(crate) fn method(&self) -> &str {
         &self.method
     }
 
+    #[cfg(feature = "infer")]
     pub(crate) fn url(&self) -> Option<&str> {
         self.url.as_deref()
     }

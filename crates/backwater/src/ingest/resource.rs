@@ -6,6 +6,7 @@ use super::json::{Fault, JsonReader, Next};
 type Read<T> = Result<T, Fault>;
 
 /// The members that a document may have.
+#[cfg(feature = "infer")]
 pub(crate) const DOCUMENT: [&str; 6] = ["data", "errors", "meta", "links", "jsonapi", "included"];
 
 /// A member of a resource, or of a resource identifier.

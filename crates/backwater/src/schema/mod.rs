@@ -39,7 +39,9 @@ pub(crate) use table::{
     ByKey, Checks, Epoch, FieldDef, FieldKind, IdType, LinkRule, LinkTo, OnDelete, OneOfDef,
     OtherTypes, TableDef, TableOrigin, Unknown,
 };
-pub(crate) use template::{Template, Variables, decoded, path_and_query};
+#[cfg(feature = "infer")]
+pub(crate) use template::decoded;
+pub(crate) use template::{Template, Variables, path_and_query};
 pub(crate) use tree::{Branch, Lookup, Tree};
 pub(crate) use tuning::Tuning;
 

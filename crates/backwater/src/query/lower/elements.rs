@@ -28,7 +28,7 @@ impl<'a> Block<'a, '_> {
         let at = function.at;
         if !function.text.eq_ignore_ascii_case("json_each") {
             let message = format!("{}() cannot stand in FROM", function.text);
-            let help = match nearest_name(&function.text, ["json_each"]) {
+            let help = match nearest_name(&function.text, &mut ["json_each"].into_iter()) {
                 Some(_) => "write json_each(…)",
                 None => "a table, a query, a SELECT in parentheses or json_each() can",
             };

@@ -341,7 +341,7 @@ fn unknown(name: &str, at: Location) -> Refusal {
         .filter(|known| !known.starts_with(|sign: char| sign.is_ascii_punctuation()))
         .chain(["iif"]);
     let known = aggregates.into_iter().chain(functions);
-    let help = nearest_name(name, known.clone()).map_or_else(
+    let help = nearest_name(name, &mut known.clone()).map_or_else(
         || format!("supported are {}", known.collect::<Vec<_>>().join(", ")),
         did_you_mean,
     );

@@ -186,13 +186,25 @@ impl<'t> Reader<'t> {
         known: [&str; N],
     ) -> [Option<&'d Value<'t>>; N] {
         let mut found = [None; N];
+        self.find_parts(table, what, &known, &mut found);
+        found
+    }
+
+    fn find_parts<'d>(
+        &mut self,
+        table: &'d DeTable<'t>,
+        what: &str,
+        known: &[&str],
+        found: &mut [Option<&'d Value<'t>>],
+    ) {
+        let nearest = |name: &str| nearest_name(name, &mut known.iter().copied());
         for (key, value) in table.iter() {
             let name = key.get_ref().as_ref();
-            let meant = if known.contains(&name) { Some(name) } else { nearest_name(name, known) };
+            let meant = if known.contains(&name) { Some(name) } else { nearest(name) };
             if meant != Some(name) {
                 let message = format!("{what} has no \"{name}\"");
                 let help =
-                    meant.map_or_else(|| format!("expected {}", either(&known)), did_you_mean);
+                    meant.map_or_else(|| format!("expected {}", either(known)), did_you_mean);
                 self.problem(key.span().start, message, help);
             }
             let place = known.iter().position(|name| Some(*name) == meant);
@@ -200,7 +212,6 @@ impl<'t> Reader<'t> {
                 found[place] = Some(value);
             }
         }
-        found
     }
 
     /// The entries of a table of tables: name, where it stands, value.
@@ -233,9 +244,13 @@ impl<'t> Reader<'t> {
     }
 
     fn unexpected<T>(&mut self, value: &Value<'t>, expected: &str) -> Option<T> {
+        self.note_unexpected(value, expected);
+        None
+    }
+
+    fn note_unexpected(&mut self, value: &Value<'t>, expected: &str) {
         let message = format!("found {}, expected {expected}", found(value.get_ref()));
         self.problem(value.span().start, message, "");
-        None
     }
 
     /// One of several names.
@@ -245,15 +260,19 @@ impl<'t> Reader<'t> {
         what: &str,
         known: &[(&str, T)],
     ) -> Option<T> {
-        let names = || -> Vec<&str> { known.iter().map(|(name, _)| *name).collect() };
+        let names: Vec<&str> = known.iter().map(|(name, _)| *name).collect();
+        self.as_one_of(value, what, &names).map(|place| known[place].1)
+    }
+
+    /// The place of a name among several.
+    fn as_one_of(&mut self, value: &Value<'t>, what: &str, names: &[&str]) -> Option<usize> {
         let DeValue::String(name) = value.get_ref() else {
-            return self.unexpected(value, &format!("{what}: {}", either(&names())));
+            return self.unexpected(value, &format!("{what}: {}", either(names)));
         };
-        let found = known.iter().find(|(known, _)| *known == name).map(|(_, named)| *named);
+        let found = names.iter().position(|known| known == name);
         if found.is_none() {
-            let names = names();
-            let help = nearest_name(name, names.iter().copied()).map(did_you_mean);
-            let message = format!("there is no {what} \"{name}\"; expected {}", either(&names));
+            let help = nearest_name(name, &mut names.iter().copied()).map(did_you_mean);
+            let message = format!("there is no {what} \"{name}\"; expected {}", either(names));
             self.problem(value.span().start, message, help.unwrap_or_default());
         }
         found
