@@ -141,7 +141,7 @@ pub(crate) fn each_in(
     mut found: impl FnMut(Slot),
 ) {
     let value = |slot: Slot| Scalar::of_cell(view.state, band.table, slot, band.field);
-    let of = |end: &Scalar<'_>| prefix(&view.plan.order, std::slice::from_ref(end), None);
+    let of = |end: &Scalar<'_>| prefix(&view.plan.order, std::slice::from_ref(end), &|| None);
     let (low, high) = (of(&band.low), of(&band.high));
     let first = Sought { prefix: low, against: |slot: &Slot| value(*slot).order(&band.low) };
     index.each_from(&first, |prefix, slot| {

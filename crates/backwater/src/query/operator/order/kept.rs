@@ -33,11 +33,11 @@ pub(super) fn sorted_kept(
 }
 
 fn kept_prefix(plan: &Plan, params: &[Scalar<'static>], kept: Kept<'_>) -> Prefix {
-    let tie = kept.row.key().first();
-    if plan.order.is_empty() {
-        return prefix(&[], &[], tie);
+    let tie = || kept.row.key().first().map(Scalar::lend);
+    match plan.order.is_empty() {
+        true => prefix(&[], &[], &tie),
+        false => prefix(&plan.order, &sort_keys(plan, params, &kept), &tie),
     }
-    prefix(&plan.order, &sort_keys(plan, params, &kept), tie)
 }
 
 /// Where a row that keeps its values stands, and what compares others with it.

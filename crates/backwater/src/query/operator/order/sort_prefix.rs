@@ -13,15 +13,28 @@ const SMALL: i64 = (1 << 29) - 1;
 const SMALLER: i64 = 1 << 30;
 const LOW: u64 = (1 << 62) - 1;
 
-/// The prefix of a row with these sort keys; `tie` orders rows where these leave it open.
-pub(crate) fn prefix(
+/// The prefix of a row with these sort keys; `tie` orders rows where these leave it open, and is
+/// mostly not needed.
+pub(crate) fn prefix<'t>(
     order: &[OrderKey],
     values: &[Scalar<'_>],
-    tie: Option<&Scalar<'_>>,
+    tie: &dyn Fn() -> Option<Scalar<'t>>,
 ) -> Prefix {
-    let keys = order.iter().map(Direction::of).zip(values);
-    let mut parts = keys.chain(tie.map(|tie| (Direction::TIE, tie)));
-    let Some((key, value)) = parts.next() else { return 0 };
+    let mut keys = order.iter().map(Direction::of).zip(values);
+    match keys.next() {
+        Some((key, value)) => {
+            let next = &mut || match keys.next() {
+                Some((key, value)) => second(key, value),
+                None => tie().map_or(0, |tie| second(Direction::TIE, &tie)),
+            };
+            prefix_of(key, value, next)
+        }
+        None => tie().map_or(0, |tie| prefix_of(Direction::TIE, &tie, &mut || 0)),
+    }
+}
+
+/// The prefix of a value; `next` gives 32 bits of the one behind it.
+fn prefix_of(key: Direction, value: &Scalar<'_>, next: &mut dyn FnMut() -> u32) -> Prefix {
     // Numbers stand before texts, unless the order is turned around.
     let class = |is_text: bool| if is_text == key.descending { 1_u64 << 62 } else { 2 << 62 };
     match value {
@@ -32,13 +45,12 @@ pub(crate) fn prefix(
             let small = whole.clamp(-SMALL, SMALL) + SMALL;
             let is_small = (1..2 * SMALL).contains(&small);
             let small = if key.descending { 2 * SMALL - small } else { small };
-            let second = match parts.next() {
+            let second = match fraction {
                 _ if !is_small => 0,
                 // Behind all that have the same whole number, or in front of them.
-                _ if fraction && key.descending => 0,
-                _ if fraction => u32::MAX,
-                Some((next, value)) => second(next, value),
-                None => 0,
+                true if key.descending => 0,
+                true => u32::MAX,
+                false => next(),
             };
             class(false) | (small as u64) << 32 | u64::from(second)
         }

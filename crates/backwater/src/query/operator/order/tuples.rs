@@ -173,7 +173,7 @@ impl Editing<'_> {
 
 /// The prefix of a tuple with these sort keys.
 fn prefix_of(view: &View<'_>, keys: &[Scalar<'_>], slots: &[Slot]) -> Prefix {
-    prefix(&view.plan.order, keys, view.tie(slots).as_ref())
+    prefix(&view.plan.order, keys, &|| view.tie(slots))
 }
 
 /// Where a tuple stands, and what compares others with it.
