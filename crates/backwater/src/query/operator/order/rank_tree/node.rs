@@ -130,7 +130,10 @@ impl<E> Leaf<E> {
     /// once: the steps of a binary search would wait for one line after the other.
     #[inline]
     fn first_from(&self, prefix: Prefix) -> usize {
-        let of_line = const { 64 / size_of::<Keyed<E>>() };
+        let of_line = const {
+            let fit = 64 / size_of::<Keyed<E>>();
+            if fit > 0 { fit } else { 1 }
+        };
         let is_before = |keyed: &Keyed<E>| usize::from(keyed.prefix() < prefix);
         let lines = self.entries.chunks_exact(of_line);
         let before = of_line * lines.map(|line| is_before(&line[of_line - 1])).sum::<usize>();
