@@ -311,7 +311,8 @@ impl Cache {
         })
     }
 
-    /// There is one of this for each closure that writes, so it does no more than call it.
+    /// Commits what a closure writes. There is one of this for each closure, so it does no more than
+    /// call it.
     fn commit_in<T, E: From<Error>>(
         &self,
         writing: Writing<'_>,
@@ -330,7 +331,7 @@ impl Cache {
         }
     }
 
-    /// Commits what `write` writes, if it says that it has not failed.
+    /// Commits what `write` writes, if it returns that it has succeeded; else there is no report.
     fn commit_written(
         &self,
         mut writing: Writing<'_>,

@@ -206,10 +206,7 @@ impl<'a, 's> ShownTuple<'a, 's> {
             let known = &mut self.cells[source];
             *known = known.or_else(|| state.table(table).cells(slot));
             if let Some(cells) = *known {
-                let may_share =
-                    matches!(declared, Some(FieldKind::Text | FieldKind::Link(_)) | None);
-                let shared = may_share.then(|| state.shared_text_in(cells, table, field)).flatten();
-                return match shared {
+                return match state.shared_text_in(cells, table, field) {
                     Some(text) => Value::Text(text),
                     None => Scalar::of(state, table, field, cells.cell(field)).into_value(declared),
                 };
