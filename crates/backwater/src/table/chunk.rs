@@ -317,6 +317,22 @@ impl Chunk {
         }
     }
 
+    /// See [`RowCells::bits`](super::RowCells::bits).
+    pub(super) fn bits(&self, words: &[u32], field: FieldNo, layout: &Layout) -> Option<u64> {
+        let place = layout.place(field);
+        let state = state_if_written(words, place);
+        match place.kind {
+            FieldKind::Int | FieldKind::Timestamp | FieldKind::Links(_) => {
+                (state == VALUE).then(|| long(words, place))
+            }
+            FieldKind::Link(_) | FieldKind::Text => {
+                (state == VALUE).then(|| words[place.word as usize].into())
+            }
+            FieldKind::Bool => (state >= VALUE).then_some(state.into()),
+            _ => None,
+        }
+    }
+
     /// What rows hold of a field, and a bit for each place of which that counts. `value` goes by a
     /// row and the field's state in it.
     #[inline]

@@ -558,14 +558,13 @@ impl TableRows {
 
     fn merge_at(&mut self, slot: Slot, cells: &[(FieldNo, Cell<'_>)], as_row: bool) {
         self.writes += 1;
-        let was_row = self.is_row(slot);
         let indexed = !self.indexes.is_empty();
-        // A new row enters all indexes; one that was there moves in those that are written.
-        let written = |field| !was_row || cells.iter().any(|(written, _)| *written == field);
-        if indexed && was_row {
+        let written = |field| cells.iter().any(|(written, _)| *written == field);
+        if indexed && self.is_row(slot) {
             self.unindex(slot, written);
         }
         let (chunk, at) = (self.chunks.get_mut(index(slot)), offset(slot));
+        let was_row = chunk.is_row(at);
         if as_row && !was_row {
             chunk.set_row(at, true);
             self.rows += 1;
@@ -576,7 +575,8 @@ impl TableRows {
             }
         }
         if indexed && as_row {
-            self.index(slot, written);
+            // A new row enters all indexes; one that was there moves in those that are written.
+            self.index(slot, |field| !was_row || written(field));
         }
     }
 

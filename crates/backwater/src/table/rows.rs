@@ -97,6 +97,11 @@ impl<'a> RowCells<'a> {
         self.chunk.shared_text(self.words, field, self.layout)
     }
 
+    /// What [`ChunkRows::column`] gives for this row.
+    pub(crate) fn bits(&self, field: FieldNo) -> Option<u64> {
+        self.chunk.bits(self.words, field, self.layout)
+    }
+
     /// The slot that a link to one table points at.
     #[inline]
     pub(crate) fn link(&self, field: FieldNo) -> Option<Slot> {

@@ -95,6 +95,10 @@ pub(super) struct Routes {
 }
 
 impl Readers {
+    fn is_empty(&self) -> bool {
+        self.all.is_empty() && self.by_value.is_empty()
+    }
+
     fn add(&mut self, group: GroupNo, needed: Option<&Needed>) {
         let Some(needed) = needed else {
             if self.all.last() != Some(&group) {
@@ -145,6 +149,21 @@ impl Readers {
                 by_value.holding(after, &mut *found);
             }
         }
+    }
+}
+
+/// Who reads what was changed of a row.
+struct ReadersOf<'r> {
+    row: &'r RowChange,
+    readers: SmallVec<[&'r Readers; 4]>,
+    /// Whether it matters to anyone which values the row held or holds.
+    asks_values: bool,
+}
+
+impl ReadersOf<'_> {
+    /// Whether they read what was changed of another row as well.
+    fn are_of(&self, row: &RowChange) -> bool {
+        self.row.table == row.table && self.row.happened == row.happened
     }
 }
 
@@ -232,59 +251,69 @@ impl Routes {
     /// Whether any group reads a table.
     #[cfg(feature = "remote")]
     pub(super) fn is_read(&self, table: TableNo) -> bool {
-        let readers = &self.by_table[table.index()];
-        !readers.all.is_empty() || !readers.by_value.is_empty()
+        !self.by_table[table.index()].is_empty()
     }
 
-    /// Calls `found` with those who read what was changed of a row.
-    fn each_of(&self, row: &RowChange, found: &mut dyn FnMut(&Readers)) {
+    /// Those who read what was changed of a row.
+    fn readers<'r>(&'r self, row: &'r RowChange) -> ReadersOf<'r> {
         let table = row.table.index();
+        let mut readers: SmallVec<[&Readers; 4]> = SmallVec::new();
         match &row.happened {
             Happened::Updated(fields) => {
-                fields.iter().for_each(|field| found(&self.by_field[table][field.index()]));
+                let of_fields = fields.iter().map(|field| &self.by_field[table][field.index()]);
+                readers.extend(of_fields.filter(|readers| !readers.is_empty()));
             }
-            Happened::Inserted | Happened::Deleted => found(&self.by_table[table]),
+            Happened::Inserted | Happened::Deleted => readers.push(&self.by_table[table]),
         }
-    }
-
-    /// Whether it matters to anyone which values a changed row held or holds.
-    fn asks_values(&self, row: &RowChange) -> bool {
-        let mut asks = false;
-        self.each_of(row, &mut |readers| asks |= !readers.by_value.is_empty());
-        asks
+        let asks_values = readers.iter().any(|readers| !readers.by_value.is_empty());
+        ReadersOf { row, readers, asks_values }
     }
 
     /// The changes that each group has to look at.
     pub(super) fn route(&self, changes: &Changes) -> Works {
         let (mut routed, mut read) = (Routed::default(), ReadSides::new());
         let mut tables: Option<Versions<'_>> = None;
-        let mut asked: SmallVec<[(&RowChange, VersionsOfRow<'_>); TOGETHER]> = SmallVec::new();
+        let mut asked: SmallVec<[(usize, VersionsOfRow<'_>); TOGETHER]> = SmallVec::new();
+        let mut known: SmallVec<[ReadersOf<'_>; 1]> = SmallVec::new();
+        let mut places: SmallVec<[usize; TOGETHER]> = SmallVec::new();
         for (rows, first) in changes.rows.chunks(TOGETHER).zip((0..).step_by(TOGETHER)) {
+            // In a large commit the same mostly happened to row after row.
+            known.drain(..known.len().saturating_sub(1));
+            places.clear();
             read.clear();
-            for row in rows.iter().filter(|row| self.asks_values(row)) {
-                let tables = match &mut tables {
-                    Some(tables) if tables.table == row.table => tables,
-                    tables => tables.insert(Versions::of(changes, row.table)),
-                };
-                asked.push((row, tables.row(row)));
+            for row in rows {
+                if !known.last().is_some_and(|readers| readers.are_of(row)) {
+                    known.push(self.readers(row));
+                }
+                let place = known.len() - 1;
+                places.push(place);
+                if known[place].asks_values {
+                    let tables = match &mut tables {
+                        Some(tables) if tables.table == row.table => tables,
+                        tables => tables.insert(Versions::of(changes, row.table)),
+                    };
+                    asked.push((place, tables.row(row)));
+                }
             }
             if rows.len() > 1 {
                 let versions =
                     asked.iter().flat_map(|(_, row)| row.before.iter().chain(&row.after));
                 versions.for_each(|(_, cells)| cells.fetch());
             }
-            for (row, versions) in asked.drain(..) {
-                self.each_of(row, &mut |readers| readers.values(&versions, &mut read));
+            for (place, versions) in asked.drain(..) {
+                let readers = known[place].readers.iter();
+                readers.for_each(|readers| readers.values(&versions, &mut read));
             }
             let mut values = read.iter();
-            for (row, number) in rows.iter().zip(first..) {
+            for (place, number) in places.iter().zip(first..) {
                 let mut send = |group: GroupNo| {
                     let work = routed.of(group);
                     if work.changes.last() != Some(&number) {
                         work.changes.push(number);
                     }
                 };
-                self.each_of(row, &mut |readers| readers.each(&mut values, &mut send));
+                let readers = known[*place].readers.iter();
+                readers.for_each(|readers| readers.each(&mut values, &mut send));
             }
         }
         sorting::by_key(&mut routed.works, |(group, _)| group.0.into());

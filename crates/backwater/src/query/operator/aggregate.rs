@@ -100,6 +100,17 @@ impl Aggregate {
         }
     }
 
+    /// Whether it keeps the rows that it is of by their keys, and not only what they add up to: then
+    /// a row must have left before another one takes its key.
+    pub(crate) fn keeps_rows(&self) -> bool {
+        use AggregateFunction as F;
+        match self.function {
+            F::CountRows | F::Count | F::Sum | F::Total | F::Average => self.distinct && self.mixes,
+            F::Min | F::Max => !self.order.is_empty(),
+            F::Concat | F::JsonArray | F::JsonObject | F::First => true,
+        }
+    }
+
     /// Adds a row `times` times, or removes it if that is less than 0; to a list, once. `key` is
     /// the row's key.
     pub(crate) fn update<'a>(

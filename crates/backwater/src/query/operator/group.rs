@@ -6,22 +6,21 @@ use std::sync::Arc;
 use hashbrown::HashTable;
 use smallvec::SmallVec;
 
-#[cfg(feature = "remote")]
-use crate::query::expr::ColumnNo;
 use crate::query::expr::scalar::Scalar;
-use crate::query::expr::{Columns, Expr};
+use crate::query::expr::{ColumnNo, Columns, Expr};
 use crate::query::operator::aggregate::AggregateState;
 use crate::query::operator::join::TupleDelta;
 use crate::query::operator::rows::{
     KeptRow, KeptState, MadeRows, RowEdits, RowOperator, RowsState, edit,
 };
-use crate::query::operator::scan;
+use crate::query::operator::scan::{self, Remembered};
 use crate::query::operator::view::View;
 use crate::query::plan::explain::Operator;
 use crate::query::plan::text::PlanNames;
 use crate::query::plan::{Aggregate, AggregateFunction, Combine, Grouping};
 use crate::query::work::{self, Failure};
-use crate::table::each_fetched;
+use crate::schema::TableNo;
+use crate::table::{Slot, each_fetched};
 
 /// What a group takes, more or less, besides its keys.
 const GROUP_BYTES: usize = 200;
@@ -179,6 +178,48 @@ impl Groups {
     }
 }
 
+/// Finds the groups of tuples of one version.
+struct Finder<'f> {
+    grouping: &'f Grouping,
+    view: &'f View<'f>,
+    params: &'f [Scalar<'static>],
+    /// Where many are looked for by one field, those that were found.
+    known: Option<(ColumnNo, TableNo, Remembered)>,
+}
+
+impl<'f> Finder<'f> {
+    const MANY: usize = 256;
+
+    fn new(
+        grouping: &'f Grouping,
+        (view, params): (&'f View<'f>, &'f [Scalar<'static>]),
+        tuples: usize,
+    ) -> Self {
+        let known = match grouping.keys.as_slice() {
+            [Expr::Column(column)]
+                if tuples >= Self::MANY && view.plan.combine == Combine::Join =>
+            {
+                let table = view.plan.sources[column.source()].relation.table();
+                table.map(|table| (*column, table, Remembered::new()))
+            }
+            _ => None,
+        };
+        Self { grouping, view, params, known }
+    }
+
+    fn number(&mut self, groups: &mut Groups, tuple: &[Slot]) -> u32 {
+        let Self { grouping, view, params, known } = self;
+        let mut find = || groups.number_of(grouping, params, &view.row(tuple));
+        if let Some((column, table, known)) = known
+            && let Some(cells) = view.state.table(*table).cells(tuple[column.source()])
+            && let Some(bits) = cells.bits(column.field())
+        {
+            return known.group(bits, find);
+        }
+        find()
+    }
+}
+
 impl RowOperator for Grouping {
     fn compute(&self, view: &View<'_>, params: &[Scalar<'static>], empty: bool) -> MadeRows {
         let mut groups = Groups::new(self);
@@ -204,29 +245,51 @@ impl RowOperator for Grouping {
             Expr::Column(column) => is_join && !tuple.is_another && tuple.stays(*column),
             _ => false,
         };
+        let mut finders =
+            [before, after].map(|view| Finder::new(self, (view, params), tuples.len()));
         let mut reads = false;
         self.each_expr(&mut |_| reads = true);
-        // All that leaves, leaves first: of a list, what enters may take its place.
-        for (view, times) in [(before, -1), (after, 1)] {
-            let is_there = |tuple: &TupleDelta| if times < 0 { tuple.before } else { tuple.after };
-            let counts = |tuple: &TupleDelta| moved(tuple) && is_there(tuple);
+        // Where rows are kept, all that leaves, leaves first: what enters may take its place.
+        let keeps_rows = self.aggregates.iter().any(Aggregate::keeps_rows);
+        let rounds: &[(bool, bool)] =
+            if keeps_rows { &[(true, false), (false, true)] } else { &[(true, true)] };
+        for (leave, enter) in rounds {
+            let leaves = |tuple: &TupleDelta| *leave && tuple.before && moved(tuple);
+            let enters = |tuple: &TupleDelta| *enter && tuple.after && moved(tuple);
             let fetch = |tuple: &TupleDelta| {
-                if reads && counts(tuple) {
-                    view.fetch(&tuple.tuple);
-                }
+                let leaving = (reads && leaves(tuple)).then_some(before);
+                let entering = (reads && enters(tuple)).then_some(after);
+                leaving.into_iter().chain(entering).for_each(|view| view.fetch(&tuple.tuple));
             };
             let mut left = 0;
             each_fetched(tuples, &fetch, &mut |tuple| {
-                // Those that were there have left groups in the same order.
-                let was = (times > 0 && moved(tuple) && tuple.before).then(|| touched[left]);
-                left += usize::from(was.is_some());
-                if counts(tuple) {
-                    let row = view.row(&tuple.tuple);
-                    let same = was.filter(|_| self.keys.iter().all(|key| stays(tuple, key)));
-                    let number = same.unwrap_or_else(|| groups.number_of(self, params, &row));
-                    let key = || view.key(&tuple.tuple);
-                    groups.update_group(number, self, params, &row, key, times);
+                let mut was = None;
+                if leaves(tuple) {
+                    let number = finders[0].number(groups, &tuple.tuple);
+                    let row = before.row(&tuple.tuple);
+                    groups.update_group(
+                        number,
+                        self,
+                        params,
+                        &row,
+                        || before.key(&tuple.tuple),
+                        -1,
+                    );
                     touched.push(number);
+                    was = Some(number);
+                } else if tuple.before && moved(tuple) {
+                    // Those that were there have left groups in the same order.
+                    was = Some(touched[left]);
+                    left += 1;
+                }
+                if enters(tuple) {
+                    let row = after.row(&tuple.tuple);
+                    let same = was.filter(|_| self.keys.iter().all(|key| stays(tuple, key)));
+                    let number = same.unwrap_or_else(|| finders[1].number(groups, &tuple.tuple));
+                    groups.update_group(number, self, params, &row, || after.key(&tuple.tuple), 1);
+                    if same.is_none() {
+                        touched.push(number);
+                    }
                 }
             });
         }

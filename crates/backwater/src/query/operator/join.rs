@@ -266,12 +266,23 @@ fn alone<'a>(
     let checks = &after.plan.paths[source].checks;
     // It is there, and nothing more is needed of it.
     let stays = |start: &Start| !start.structure && checks.is_empty();
+    // Of many rows, what is the same for all is worth to be found out first.
+    let filter = (starts.len() > TOGETHER).then(|| Filter::of(checks, params));
     let none = Tuple::from_elem(NONE, after.plan.sources.len());
+    let tuple = |start: &Start| {
+        let mut tuple = Tuple::from_slice(&none);
+        tuple[source] = start.slot;
+        tuple
+    };
     let (mut old, mut new) = (before.row_finder(table), after.row_finder(table));
     out.reserve(starts.len());
     let mut rows: SmallVec<[(Option<ScannedRow<'a>>, Option<ScannedRow<'a>>); TOGETHER]> =
         SmallVec::new();
     for some in starts.chunks(TOGETHER) {
+        if some.iter().all(stays) {
+            out.extend(some.iter().map(|start| start.tuple(tuple(start), true, true)));
+            continue;
+        }
         for start in some {
             let old = start.structure.then(|| old(start.slot)).flatten();
             rows.push((old, (!stays(start)).then(|| new(start.slot)).flatten()));
@@ -280,13 +291,14 @@ fn alone<'a>(
             rows.iter().for_each(|(old, new)| old.iter().chain(new).for_each(ScannedRow::fetch));
         }
         for (start, (old, new)) in some.iter().zip(rows.drain(..)) {
-            let belongs = |row: &ScannedRow<'a>| row.meets(checks, params);
+            let belongs = |row: &ScannedRow<'a>| match &filter {
+                Some(filter) => filter.holds(row),
+                None => row.meets(checks, params),
+            };
             let after = stays(start) || new.as_ref().is_some_and(belongs);
             let before = if start.structure { old.as_ref().is_some_and(belongs) } else { after };
             if before || after {
-                let mut tuple = Tuple::from_slice(&none);
-                tuple[source] = start.slot;
-                out.push(start.tuple(tuple, before, after));
+                out.push(start.tuple(tuple(start), before, after));
             }
         }
     }

@@ -44,17 +44,17 @@ const MOST: u64 = 1 << 20;
 const REMEMBERED: usize = 512;
 
 /// Keys as they lie in memory, each with its group, at places that follow from their bits.
-struct Remembered(Box<[(u64, u32); REMEMBERED]>);
+pub(super) struct Remembered(Box<[(u64, u32); REMEMBERED]>);
 
 impl Remembered {
-    fn new() -> Self {
+    pub(super) fn new() -> Self {
         // A key's last bits say where it lies, so at first each place has one that lies elsewhere.
         Self(Box::new(std::array::from_fn(|place| (!(place as u64), 0))))
     }
 
     /// The group of a key; `find` finds one that is not known yet.
     #[inline]
-    fn group(&mut self, key: u64, find: impl FnOnce() -> u32) -> u32 {
+    pub(super) fn group(&mut self, key: u64, find: impl FnOnce() -> u32) -> u32 {
         let known = &mut self.0[key as usize % REMEMBERED];
         if known.0 != key {
             *known = (key, find());

@@ -33,6 +33,11 @@ pub(crate) fn prefix<'t>(
     }
 }
 
+/// The smallest prefix of all rows with this first sort key.
+pub(crate) fn lowest_prefix(key: &OrderKey, value: &Scalar<'_>) -> Prefix {
+    prefix_of(Direction::of(key), value, &mut || 0)
+}
+
 /// The prefix of a value; `next` gives 32 bits of the one behind it.
 fn prefix_of(key: Direction, value: &Scalar<'_>, next: &mut dyn FnMut() -> u32) -> Prefix {
     // Numbers stand before texts, unless the order is turned around.

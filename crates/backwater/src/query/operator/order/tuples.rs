@@ -10,14 +10,14 @@ use super::follow::follow;
 use super::moves::Moves;
 use super::ordered::Slots;
 use super::rank_tree::{Prefix, RankTree, Sought};
-use super::sort_prefix::prefix;
+use super::sort_prefix::{lowest_prefix, prefix};
 use super::unordered::Unordered;
 use super::{order_against, order_by, sort_keys};
 use crate::query::expr::Expr;
 use crate::query::expr::scalar::Scalar;
 use crate::query::operator::join::TupleDelta;
 use crate::query::operator::view::{Tuple, View, key_slots};
-use crate::query::plan::{Excerpt, Source};
+use crate::query::plan::{Excerpt, OrderKey, Source};
 use crate::query::work;
 use crate::table::{Slot, each_fetched};
 
@@ -56,7 +56,7 @@ pub(super) fn follow_tuples<E: Slots>(
     rows: &[TupleDelta],
 ) -> Option<Moves> {
     let mut edits: Edits<E> = SmallVec::with_capacity(rows.len());
-    let editing = Editing { before, after, params, last: ranked.last_of_first() };
+    let editing = Editing::new((before, after), params, ranked.last_of_first());
     let swapped = swapped(&after.plan.sources, rows);
     let fetch = |row: &TupleDelta| {
         before.fetch(&row.tuple);
@@ -120,9 +120,32 @@ struct Editing<'e> {
     params: &'e [Scalar<'static>],
     /// Of an order of which only the first entries are kept, where the last of these stands.
     last: Option<Prefix>,
+    /// Whether an order's first key alone may tell that a row stands behind that: no other key does
+    /// anything but read a column.
+    by_first: bool,
 }
 
-impl Editing<'_> {
+impl<'e> Editing<'e> {
+    fn new(
+        (before, after): (&'e View<'e>, &'e View<'e>),
+        params: &'e [Scalar<'static>],
+        last: Option<Prefix>,
+    ) -> Self {
+        let reads = |key: &OrderKey| matches!(key.expr, Expr::Column(_));
+        let others = after.plan.order.get(1..);
+        let by_first = last.is_some()
+            && others.is_some_and(|others| others.iter().all(reads))
+            && !before.has_failed()
+            && !after.has_failed();
+        Self { before, after, params, last, by_first }
+    }
+
+    /// Whether a tuple stands behind those that are kept, by its first sort key alone.
+    fn is_behind(&self, view: &View<'_>, slots: &[Slot]) -> bool {
+        let (Some(last), Some(key)) = (self.last, view.plan.order.first()) else { return false };
+        lowest_prefix(key, &key.expr.eval(&view.row(slots), self.params)) > last
+    }
+
     /// What a changed tuple means for the order of a plain result; nothing, if nothing of it shows.
     /// `delta` says what may have changed, of a tuple whose rows are the same.
     fn edit<E: Slots>(
@@ -130,7 +153,7 @@ impl Editing<'_> {
         (old, new): (Option<&[Slot]>, Option<&[Slot]>),
         delta: Option<&TupleDelta>,
     ) -> Option<Edit<E>> {
-        let Self { before, after, params, last } = *self;
+        let Self { before, after, params, last, by_first } = *self;
         let plan = after.plan;
         let (old_slots, new_slots) = match (old, new) {
             (None, None) => return None,
@@ -138,6 +161,10 @@ impl Editing<'_> {
             (Some(old), None) => return Some(Edit::Leave(E::of(old))),
             (Some(old), Some(new)) => (old, new),
         };
+        // Of many of which the first are kept, most rows stand behind these, and stay there.
+        if by_first && self.is_behind(before, old_slots) && self.is_behind(after, new_slots) {
+            return None;
+        }
         let (old, new) = (before.row(old_slots), after.row(new_slots));
         let stays = |expr: &Expr| match expr {
             Expr::Column(column) => delta.is_some_and(|delta| delta.stays(*column)),
@@ -150,7 +177,6 @@ impl Editing<'_> {
         if reorder || order && plan.order.iter().any(|key| !stays(&key.expr)) {
             let (was, is) = (sort_keys(plan, params, &old), sort_keys(plan, params, &new));
             reorder |= was != is;
-            // Of many of which the first are kept, most rows stand behind these, and stay there.
             if reorder
                 && let Some(last) = last
                 && prefix_of(before, &was, old_slots) > last
