@@ -176,8 +176,10 @@ impl Following<'_> {
         for &change in &self.work.changes {
             let row = &self.commit.changes.rows[change as usize];
             for (number, source) in self.plan.sources.iter().enumerate() {
-                if source.relation.table() == Some(row.table) {
-                    starts.extend(start(self.plan, number, row.slot, &row.happened, change));
+                if source.relation.table() == Some(row.table)
+                    && let Some(start) = start(self.plan, number, row.slot, &row.happened, change)
+                {
+                    starts.push(start);
                 }
             }
         }

@@ -1,5 +1,6 @@
 //! An order of tuples: sorted from nothing, and what changed tuples mean for it.
 
+use std::cell::Cell;
 use std::cmp::Ordering;
 
 use rustc_hash::FxHashMap;
@@ -13,10 +14,10 @@ use super::rank_tree::{Prefix, RankTree, Sought};
 use super::sort_prefix::{lowest_prefix, prefix};
 use super::unordered::Unordered;
 use super::{order_against, order_by, sort_keys};
-use crate::query::expr::Expr;
 use crate::query::expr::scalar::Scalar;
+use crate::query::expr::{ColumnNo, Expr};
 use crate::query::operator::join::TupleDelta;
-use crate::query::operator::view::{Tuple, View, key_slots};
+use crate::query::operator::view::{NONE, Tuple, View, key_slots};
 use crate::query::plan::{Excerpt, OrderKey, Source};
 use crate::query::work;
 use crate::table::{Slot, each_fetched};
@@ -59,7 +60,11 @@ pub(super) fn follow_tuples<E: Slots>(
     let editing = Editing::new((before, after), params, ranked.last_of_first());
     let swapped = swapped(&after.plan.sources, rows);
     let fetch = |row: &TupleDelta| {
-        before.fetch(&row.tuple);
+        match row.alone.map(usize::from) {
+            // The others are what they were.
+            Some(source) => before.input(source).fetch(row.tuple[source]),
+            None => before.fetch(&row.tuple),
+        }
         after.fetch(&row.tuple);
     };
     let mut numbers = 0..;
@@ -80,8 +85,8 @@ pub(super) fn follow_tuples<E: Slots>(
             };
             let pair = (Some(old), Some(new));
             edits.push(editing.edit(pair, None).unwrap_or_else(quiet));
-        } else {
-            edits.extend(editing.edit((old, new), Some(row)));
+        } else if let Some(edit) = editing.edit((old, new), Some(row)) {
+            edits.push(edit);
         }
     });
     let (old, new) = (|of: &E| sought(before, params, of), |of: &E| sought(after, params, of));
@@ -123,6 +128,8 @@ struct Editing<'e> {
     /// Whether an order's first key alone may tell that a row stands behind that: no other key does
     /// anything but read a column.
     by_first: bool,
+    /// Of the row whose column was last compared with what it was: many tuples have the same one.
+    compared: Cell<Option<(ColumnNo, Slot, bool)>>,
 }
 
 impl<'e> Editing<'e> {
@@ -137,7 +144,19 @@ impl<'e> Editing<'e> {
             && others.is_some_and(|others| others.iter().all(reads))
             && !before.has_failed()
             && !after.has_failed();
-        Self { before, after, params, last, by_first }
+        Self { before, after, params, last, by_first, compared: Cell::new(None) }
+    }
+
+    /// Whether a column of a row differs, which `differs` finds out unless it is known.
+    fn remembered(&self, column: ColumnNo, slot: Slot, differs: impl FnOnce() -> bool) -> bool {
+        if let Some((known, of, differs)) = self.compared.get()
+            && (known, of) == (column, slot)
+        {
+            return differs;
+        }
+        let differs = differs();
+        self.compared.set(Some((column, slot, differs)));
+        differs
     }
 
     /// Whether a tuple stands behind those that are kept, by its first sort key alone.
@@ -153,7 +172,7 @@ impl<'e> Editing<'e> {
         (old, new): (Option<&[Slot]>, Option<&[Slot]>),
         delta: Option<&TupleDelta>,
     ) -> Option<Edit<E>> {
-        let Self { before, after, params, last, by_first } = *self;
+        let Self { before, after, params, last, by_first, .. } = *self;
         let plan = after.plan;
         let (old_slots, new_slots) = match (old, new) {
             (None, None) => return None,
@@ -185,8 +204,17 @@ impl<'e> Editing<'e> {
                 return None;
             }
         }
-        let differs =
-            |expr: &Expr| !stays(expr) && expr.eval(&old, params) != expr.eval(&new, params);
+        let is_same_tuple = old_slots == new_slots;
+        let differs = |expr: &Expr| {
+            let differs = || expr.eval(&old, params) != expr.eval(&new, params);
+            match expr {
+                Expr::Column(_) if stays(expr) => false,
+                Expr::Column(column) if is_same_tuple && new_slots[column.source()] != NONE => {
+                    self.remembered(*column, new_slots[column.source()], differs)
+                }
+                _ => differs(),
+            }
+        };
         let changed = content && plan.outputs.iter().any(|output| differs(&output.expr));
         let (old, new) = (E::of(old_slots), E::of(new_slots));
         match (reorder, changed) {
