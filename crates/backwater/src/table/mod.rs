@@ -45,7 +45,7 @@ pub(crate) use overlay::{
 };
 use rows::RowsWithCells;
 pub(crate) use rows::{
-    ChunkRows, NumberRange, Numbers, RowCells, RowReader, Selection, TOGETHER, Together,
+    ChunkRows, Fetching, NumberRange, Numbers, RowCells, RowReader, Selection, TOGETHER, Together,
     each_fetched,
 };
 pub(crate) use snapshot::field_no;
@@ -207,14 +207,6 @@ impl TableRows {
         }
         let (chunk, at) = (self.chunk(slot), offset(slot));
         chunk.is_row(at).then(|| RowCells::new(chunk, at, &self.layout))
-    }
-
-    /// Has a row come from memory; see [`each_fetched`].
-    #[inline]
-    pub(crate) fn fetch(&self, slot: Slot) {
-        if let Some(cells) = self.cells(slot) {
-            cells.fetch();
-        }
     }
 
     /// How many slots there are, with rows or without.

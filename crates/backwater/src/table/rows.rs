@@ -2,6 +2,8 @@
 
 use std::sync::Arc;
 
+use smallvec::SmallVec;
+
 use super::chunk::{Bits, CHUNK, Chunk, Quads};
 use super::folded::TextSearch;
 use super::layout::Layout;
@@ -16,16 +18,41 @@ pub(crate) type Together<T> = [Option<T>; TOGETHER];
 
 /// Goes through items of which each has rows somewhere. `fetch` has them come from memory: it is
 /// called for some items that are next to each other before the first of these is looked at.
-pub(crate) fn each_fetched<'i, T>(
+pub(crate) fn each_fetched<'i, 'a, T>(
     items: &'i [T],
-    fetch: &dyn Fn(&'i T),
+    fetch: &dyn Fn(&mut Fetching<'a>, &'i T),
     look_at: &mut dyn FnMut(&'i T),
 ) {
     for some in items.chunks(TOGETHER) {
         if some.len() > 1 {
-            some.iter().for_each(fetch);
+            let mut fetching = Fetching::default();
+            some.iter().for_each(|item| fetch(&mut fetching, item));
+            fetching.fetch();
         }
         some.iter().for_each(&mut *look_at);
+    }
+}
+
+/// Rows that come from memory together.
+#[derive(Default)]
+pub(crate) struct Fetching<'a>(SmallVec<[(&'a Chunk, usize, usize); 4 * TOGETHER]>);
+
+impl<'a> Fetching<'a> {
+    /// Has one more row come, if it is there.
+    pub(crate) fn add(&mut self, table: &'a TableRows, slot: Slot) {
+        if slot.0 < table.slots {
+            self.0.push((table.chunk(slot), offset(slot), table.layout.width()));
+        }
+    }
+
+    /// Nothing waits for them, but for where they lie: that is in memory as well, and is asked for
+    /// at once too.
+    pub(crate) fn fetch(&self) {
+        let rows = self.0.iter().map(|(chunk, at, width)| chunk.words_of(*at, *width));
+        let rows: SmallVec<[&[u32]; 4 * TOGETHER]> = rows.collect();
+        for row in rows {
+            std::hint::black_box((row.first().copied(), row.last().copied()));
+        }
     }
 }
 
@@ -59,12 +86,6 @@ impl<'a> RowCells<'a> {
             chunk.cell_of(words, of, layout)
         }
         cell(self.chunk, self.words, self.layout, field)
-    }
-
-    /// Has the row come from memory; nothing waits for it.
-    #[inline]
-    pub(crate) fn fetch(self) {
-        std::hint::black_box((self.words.first().copied(), self.words.last().copied()));
     }
 
     /// Where it differs from another version of the row in memory.

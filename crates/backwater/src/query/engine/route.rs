@@ -16,7 +16,7 @@ use crate::query::expr::{ColumnNo, Comparison, Expr, NoColumns};
 use crate::query::plan::Plan;
 use crate::schema::{FieldNo, Schema, TableNo};
 use crate::sorting;
-use crate::table::{RowCells, RowReader, State, TOGETHER};
+use crate::table::{Fetching, RowCells, RowReader, State, TOGETHER};
 
 /// What a row of a source must hold in a field to concern a group: a value in one of these.
 #[derive(Debug, Clone)]
@@ -273,7 +273,7 @@ impl Routes {
     pub(super) fn route(&self, changes: &Changes) -> Works {
         let (mut routed, mut read) = (Routed::default(), ReadSides::new());
         let mut tables: Option<Versions<'_>> = None;
-        let mut asked: SmallVec<[(usize, VersionsOfRow<'_>); TOGETHER]> = SmallVec::new();
+        let mut asked: SmallVec<[(usize, &RowChange); TOGETHER]> = SmallVec::new();
         let mut known: SmallVec<[ReadersOf<'_>; 1]> = SmallVec::new();
         let mut places: SmallVec<[usize; TOGETHER]> = SmallVec::new();
         for (rows, first) in changes.rows.chunks(TOGETHER).zip((0..).step_by(TOGETHER)) {
@@ -281,6 +281,7 @@ impl Routes {
             known.drain(..known.len().saturating_sub(1));
             places.clear();
             read.clear();
+            let mut fetching = Fetching::default();
             for row in rows {
                 if !known.last().is_some_and(|readers| readers.are_of(row)) {
                     known.push(self.readers(row));
@@ -288,19 +289,20 @@ impl Routes {
                 let place = known.len() - 1;
                 places.push(place);
                 if known[place].asks_values {
-                    let tables = match &mut tables {
-                        Some(tables) if tables.table == row.table => tables,
-                        tables => tables.insert(Versions::of(changes, row.table)),
-                    };
-                    asked.push((place, tables.row(row)));
+                    asked.push((place, row));
+                    fetching.add(changes.before.table(row.table), row.slot);
+                    fetching.add(changes.after.table(row.table), row.slot);
                 }
             }
             if rows.len() > 1 {
-                let versions =
-                    asked.iter().flat_map(|(_, row)| row.before.iter().chain(&row.after));
-                versions.for_each(|(_, cells)| cells.fetch());
+                fetching.fetch();
             }
-            for (place, versions) in asked.drain(..) {
+            for (place, row) in asked.drain(..) {
+                let tables = match &mut tables {
+                    Some(tables) if tables.table == row.table => tables,
+                    tables => tables.insert(Versions::of(changes, row.table)),
+                };
+                let versions = tables.row(row);
                 let readers = known[place].readers.iter();
                 readers.for_each(|readers| readers.values(&versions, &mut read));
             }

@@ -256,17 +256,12 @@ impl RowOperator for Grouping {
         for (leave, enter) in rounds {
             let leaves = |tuple: &TupleDelta| *leave && tuple.before && moved(tuple);
             let enters = |tuple: &TupleDelta| *enter && tuple.after && moved(tuple);
-            let fetch = |tuple: &TupleDelta| {
-                let leaving = (reads && leaves(tuple)).then_some(before);
-                let entering = (reads && enters(tuple)).then_some(after);
-                leaving.into_iter().chain(entering).for_each(|view| view.fetch(&tuple.tuple));
-            };
             let mut left = 0;
-            each_fetched(tuples, &fetch, &mut |tuple| {
+            let mut take = |tuple: &TupleDelta| {
                 let mut was = None;
                 if leaves(tuple) {
-                    let number = finders[0].number(groups, &tuple.tuple);
-                    let row = before.row(&tuple.tuple);
+                    let (number, row) =
+                        (finders[0].number(groups, &tuple.tuple), before.row(&tuple.tuple));
                     groups.update_group(
                         number,
                         self,
@@ -291,7 +286,19 @@ impl RowOperator for Grouping {
                         touched.push(number);
                     }
                 }
-            });
+            };
+            each_fetched(
+                tuples,
+                &|fetching, tuple| {
+                    if reads && leaves(tuple) {
+                        before.fetch(&tuple.tuple, fetching);
+                    }
+                    if reads && enters(tuple) {
+                        after.fetch(&tuple.tuple, fetching);
+                    }
+                },
+                &mut take,
+            );
         }
         touched.sort_unstable();
         touched.dedup();

@@ -12,7 +12,7 @@ use crate::query::plan::text::PlanNames;
 use crate::query::plan::{Relation, Source};
 use crate::query::work::Failure;
 use crate::schema::FieldNo;
-use crate::table::Slot;
+use crate::table::{Fetching, Slot};
 
 /// The rows of one source as of one commit.
 #[derive(Clone, Copy)]
@@ -42,8 +42,10 @@ impl<'a> Input<'a> {
     }
 
     /// Has a row come from memory; see [`each_fetched`](crate::table::each_fetched).
-    pub(crate) fn fetch(self, slot: Slot) {
-        ask!(self.fetch(slot));
+    pub(crate) fn fetch(self, slot: Slot, fetching: &mut Fetching<'a>) {
+        if let Input::Table(input) = self {
+            fetching.add(input.rows(), slot);
+        }
     }
 
     /// How many rows it has.

@@ -16,7 +16,7 @@ use crate::query::plan::text::PlanNames;
 use crate::query::plan::{Access, BoundPlan, Path, Rows};
 use crate::query::work;
 use crate::schema::{FieldNo, TableNo};
-use crate::table::{Slot, TOGETHER, each_fetched};
+use crate::table::{Fetching, Slot, TOGETHER, each_fetched};
 
 /// A tuple of which a row changed: whether it belongs to the result before and after.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -209,10 +209,7 @@ pub(crate) fn changed_tuples(
         }
         return out;
     }
-    let fetch = |start: &Start| {
-        [before, after].into_iter().for_each(|view| view.input(start.source).fetch(start.slot));
-    };
-    each_fetched(starts, &fetch, &mut |start| {
+    let mut search = |start: &Start| {
         let mut add = |tuple: &[Slot], before: bool, after: bool| {
             let tuple = Tuple::from_slice(tuple);
             out.push(start.tuple(tuple, before, after));
@@ -234,7 +231,15 @@ pub(crate) fn changed_tuples(
         for pins in &old_pins {
             new.without_partner(start.source, pins, &mut |tuple| add(tuple, false, true));
         }
-    });
+    };
+    each_fetched(
+        starts,
+        &|fetching, start| {
+            before.input(start.source).fetch(start.slot, fetching);
+            after.input(start.source).fetch(start.slot, fetching);
+        },
+        &mut search,
+    );
     if !(is_one && calm) {
         TupleDelta::put_in_order(&mut out);
         out.dedup_by(|next, first| {
@@ -276,21 +281,23 @@ fn alone<'a>(
     };
     let (mut old, mut new) = (before.row_finder(table), after.row_finder(table));
     out.reserve(starts.len());
-    let mut rows: SmallVec<[(Option<ScannedRow<'a>>, Option<ScannedRow<'a>>); TOGETHER]> =
-        SmallVec::new();
     for some in starts.chunks(TOGETHER) {
         if some.iter().all(stays) {
             out.extend(some.iter().map(|start| start.tuple(tuple(start), true, true)));
             continue;
         }
+        if some.len() > 1 {
+            let mut fetching = Fetching::default();
+            for start in some {
+                let versions = [(start.structure, before), (!stays(start), after)];
+                let asked = versions.into_iter().filter(|(asks, _)| *asks);
+                asked.for_each(|(_, view)| view.input(source).fetch(start.slot, &mut fetching));
+            }
+            fetching.fetch();
+        }
         for start in some {
             let old = start.structure.then(|| old(start.slot)).flatten();
-            rows.push((old, (!stays(start)).then(|| new(start.slot)).flatten()));
-        }
-        if some.len() > 1 {
-            rows.iter().for_each(|(old, new)| old.iter().chain(new).for_each(ScannedRow::fetch));
-        }
-        for (start, (old, new)) in some.iter().zip(rows.drain(..)) {
+            let new = (!stays(start)).then(|| new(start.slot)).flatten();
             let belongs = |row: &ScannedRow<'a>| match &filter {
                 Some(filter) => filter.holds(row),
                 None => row.meets(checks, params),

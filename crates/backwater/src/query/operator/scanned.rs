@@ -65,12 +65,6 @@ impl<'a> ScannedRows<'a> {
 }
 
 impl<'a> ScannedRow<'a> {
-    /// Has the row come from memory.
-    #[inline]
-    pub(crate) fn fetch(&self) {
-        self.cells.fetch();
-    }
-
     /// Whether it meets all of some conditions.
     #[inline]
     pub(crate) fn meets(&self, conditions: &'a [Expr], params: &'a [Scalar<'static>]) -> bool {

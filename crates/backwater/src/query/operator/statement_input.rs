@@ -33,8 +33,6 @@ impl<'a> StatementInput<'a> {
         row.values[column.index()].lend()
     }
 
-    pub(super) fn fetch(self, _slot: Slot) {}
-
     pub(super) fn len(self) -> usize {
         self.slots().len()
     }

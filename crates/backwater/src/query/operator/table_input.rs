@@ -17,7 +17,7 @@ pub(crate) struct TableInput<'a> {
 
 impl<'a> TableInput<'a> {
     #[inline]
-    fn rows(self) -> &'a TableRows {
+    pub(super) fn rows(self) -> &'a TableRows {
         self.state.table(self.table)
     }
 
@@ -28,10 +28,6 @@ impl<'a> TableInput<'a> {
     #[inline]
     pub(super) fn value(self, field: FieldNo, slot: Slot) -> Scalar<'a> {
         Scalar::of_cell(self.state, self.table, slot, field)
-    }
-
-    pub(super) fn fetch(self, slot: Slot) {
-        self.rows().fetch(slot);
     }
 
     pub(super) fn len(self) -> usize {

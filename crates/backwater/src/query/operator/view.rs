@@ -11,7 +11,7 @@ use crate::query::operator::table_input::TableInput;
 use crate::query::plan::{Plan, Relation, Source};
 use crate::query::work::Failure;
 use crate::schema::FieldKind;
-use crate::table::{RowCells, Slot, State};
+use crate::table::{Fetching, RowCells, Slot, State};
 use crate::value::Value;
 
 /// In the place of a partner that a left join did not find.
@@ -51,8 +51,9 @@ impl<'a> View<'a> {
     }
 
     /// Has the rows of a tuple come from memory; see [`each_fetched`](crate::table::each_fetched).
-    pub(crate) fn fetch(&self, slots: &[Slot]) {
-        slots.iter().enumerate().for_each(|(source, slot)| self.input(source).fetch(*slot));
+    pub(crate) fn fetch(&self, slots: &[Slot], fetching: &mut Fetching<'a>) {
+        let rows = slots.iter().enumerate();
+        rows.for_each(|(source, slot)| self.input(source).fetch(*slot, fetching));
     }
 
     fn derived(&self, source: usize) -> Option<StatementView<'a>> {

@@ -2,7 +2,7 @@
 
 use std::cmp::Ordering;
 
-use smallvec::smallvec;
+use smallvec::{SmallVec, smallvec};
 
 use super::Few;
 use super::edit::Edit;
@@ -11,6 +11,7 @@ use super::rank_tree::{Prefix, RankTree, Sought};
 use crate::query::operator::limit::{moved_rank, shown};
 use crate::query::plan::Excerpt;
 use crate::sorting::{self, Numbered};
+use crate::table::TOGETHER;
 
 /// Applies edits to an order and returns how the rows in the excerpt moved.
 ///
@@ -51,21 +52,27 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
         afters[*number] = Some(rank);
         into.push(rank);
     }
-    for (number, edit) in edits.iter().enumerate() {
-        let (Edit::Replace { new, reorder: false, .. } | Edit::Change(new)) = edit else {
-            continue;
-        };
-        let place = new_order(new);
-        if ranked.is_behind(&place) {
-            continue;
+    for (some, first) in edits.chunks(TOGETHER).zip((0..).step_by(TOGETHER)) {
+        let mut stay: SmallVec<[(&Edit<E>, usize, Sought<N>); TOGETHER]> = SmallVec::new();
+        for (edit, number) in some.iter().zip(first..) {
+            let (Edit::Replace { new, reorder: false, .. } | Edit::Change(new)) = edit else {
+                continue;
+            };
+            let place = new_order(new);
+            if !ranked.is_behind(&place) {
+                stay.push((edit, number, place));
+            }
         }
-        let rank = match edit {
-            Edit::Replace { .. } => ranked.replace(new.clone(), &place),
-            _ => ranked.rank(&place),
-        };
-        debug_assert!(rank.is_some(), "what stays in a result is in it");
-        afters[number] = rank;
-        befores[number] = rank.map(|rank| moved_rank(rank, &into, &out));
+        let places: SmallVec<[_; TOGETHER]> = stay.iter().map(|(.., place)| place).collect();
+        let ranks = ranked.ranks(&places);
+        for ((edit, number, place), rank) in stay.iter().zip(ranks) {
+            debug_assert!(rank.is_some(), "what stays in a result is in it");
+            if let Edit::Replace { new, .. } = edit {
+                ranked.replace(new.clone(), place);
+            }
+            afters[*number] = rank;
+            befores[*number] = rank.map(|rank| moved_rank(rank, &into, &out));
+        }
     }
     if !ranked.reaches(excerpt.end()) {
         return None;

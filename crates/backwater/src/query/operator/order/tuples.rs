@@ -59,16 +59,8 @@ pub(super) fn follow_tuples<E: Slots>(
     let mut edits: Edits<E> = SmallVec::with_capacity(rows.len());
     let editing = Editing::new((before, after), params, ranked.last_of_first());
     let swapped = swapped(&after.plan.sources, rows);
-    let fetch = |row: &TupleDelta| {
-        match row.alone.map(usize::from) {
-            // The others are what they were.
-            Some(source) => before.input(source).fetch(row.tuple[source]),
-            None => before.fetch(&row.tuple),
-        }
-        after.fetch(&row.tuple);
-    };
     let mut numbers = 0..;
-    each_fetched(rows, &fetch, &mut |row| {
+    let mut look_at = |row: &TupleDelta| {
         let Some(number) = numbers.next() else { return };
         let (old, new) = (row.before.then_some(&*row.tuple), row.after.then_some(&*row.tuple));
         if row.is_another && row.before && row.after {
@@ -88,7 +80,19 @@ pub(super) fn follow_tuples<E: Slots>(
         } else if let Some(edit) = editing.edit((old, new), Some(row)) {
             edits.push(edit);
         }
-    });
+    };
+    each_fetched(
+        rows,
+        &|fetching, row| {
+            match row.alone.map(usize::from) {
+                // The others are what they were.
+                Some(source) => before.input(source).fetch(row.tuple[source], fetching),
+                None => before.fetch(&row.tuple, fetching),
+            }
+            after.fetch(&row.tuple, fetching);
+        },
+        &mut look_at,
+    );
     let (old, new) = (|of: &E| sought(before, params, of), |of: &E| sought(after, params, of));
     follow(ranked, excerpt, &edits, old, new)
 }

@@ -10,6 +10,9 @@ use std::cmp::Ordering;
 use std::ops::Range;
 use std::sync::Arc;
 
+use smallvec::SmallVec;
+
+use crate::table::{TOGETHER, Together};
 use node::{Branch, FAN, Keyed, TreeNode, insert, keep, most_entries, remove};
 pub(crate) use node::{Leaf, Prefix, Sought};
 
@@ -237,10 +240,41 @@ impl<E: Clone> RankTree<E> {
 
     /// The rank of an entry, if it is there.
     pub(crate) fn rank(&self, at: &Sought<impl Fn(&E) -> Ordering>) -> Option<usize> {
+        let (leaf, before) = self.leaf_of(at);
+        Some(before + leaf.find(at).ok()?)
+    }
+
+    /// The ranks of several entries. The steps of a search in a leaf wait for memory one after the
+    /// other, and so each is made in all leaves at once.
+    pub(crate) fn ranks(&self, all: &[&Sought<impl Fn(&E) -> Ordering>]) -> Together<usize> {
+        let mut ranks = [None; TOGETHER];
+        if let [only] = all {
+            ranks[0] = self.rank(only);
+            return ranks;
+        }
+        let leaves = all.iter().take(TOGETHER).map(|at| self.leaf_of(at));
+        let leaves: SmallVec<[(&Leaf<E>, usize); TOGETHER]> = leaves.collect();
+        let (mut firsts, mut step) = ([0; TOGETHER], most_entries::<E>());
+        while step > 0 {
+            for ((first, at), (leaf, _)) in firsts.iter_mut().zip(all).zip(&leaves) {
+                *first += step * usize::from(leaf.has_before(*first + step, at.prefix));
+            }
+            step /= 2;
+        }
+        for ((rank, at), ((leaf, before), first)) in
+            ranks.iter_mut().zip(all).zip(leaves.iter().zip(firsts))
+        {
+            *rank = leaf.find_from(first, at).ok().map(|place| before + place);
+        }
+        ranks
+    }
+
+    /// The leaf in which an entry is, if it is there, and how many entries lie in front of it.
+    fn leaf_of(&self, at: &Sought<impl Fn(&E) -> Ordering>) -> (&Leaf<E>, usize) {
         let (mut node, mut rank) = (self.searched(), 0);
         loop {
             match node {
-                TreeNode::Leaf(leaf) => return Some(rank + leaf.find(at).ok()?),
+                TreeNode::Leaf(leaf) => return (leaf, rank),
                 TreeNode::Branch(branch) => {
                     let (place, before) = branch.child(at);
                     rank += before;

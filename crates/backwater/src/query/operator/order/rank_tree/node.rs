@@ -141,8 +141,22 @@ impl<E> Leaf<E> {
         before + last.map(is_before).sum::<usize>()
     }
 
+    /// Whether this many entries have a smaller prefix, or more do.
+    #[inline]
+    pub(super) fn has_before(&self, many: usize, prefix: Prefix) -> bool {
+        self.entries.get(many - 1).is_some_and(|keyed| keyed.prefix() < prefix)
+    }
+
     pub(super) fn find(&self, sought: &Sought<impl Fn(&E) -> Ordering>) -> Result<usize, usize> {
-        let first = self.first_from(sought.prefix);
+        self.find_from(self.first_from(sought.prefix), sought)
+    }
+
+    /// The same where it is known how many entries have a smaller prefix.
+    pub(super) fn find_from(
+        &self,
+        first: usize,
+        sought: &Sought<impl Fn(&E) -> Ordering>,
+    ) -> Result<usize, usize> {
         // Mostly at most one has the same prefix.
         let (mut low, mut high) = (first, first);
         while self.entries.get(high).is_some_and(|keyed| keyed.prefix() == sought.prefix) {
