@@ -184,14 +184,8 @@ impl Chunk {
     /// The words of a row; none, if nothing was written to it.
     #[inline]
     pub(super) fn words(&self, at: usize, layout: &Layout) -> &[u32] {
-        self.words_of(at, layout.width())
-    }
-
-    /// The same where a row has so many words.
-    #[inline]
-    pub(super) fn words_of(&self, at: usize, width: usize) -> &[u32] {
-        let start = at * width;
-        self.words.get(start..start + width).unwrap_or_default()
+        let start = at * layout.width();
+        self.words.get(start..start + layout.width()).unwrap_or_default()
     }
 
     /// A cell of the row with these words.

@@ -35,20 +35,27 @@ pub(crate) fn each_fetched<'i, 'a, T>(
 
 /// Rows that come from memory together.
 #[derive(Default)]
-pub(crate) struct Fetching<'a>(SmallVec<[(&'a Chunk, usize, usize); 4 * TOGETHER]>);
+pub(crate) struct Fetching<'a>(SmallVec<[(&'a TableRows, Slot); 4 * TOGETHER]>);
 
 impl<'a> Fetching<'a> {
     /// Has one more row come, if it is there.
+    #[inline]
     pub(crate) fn add(&mut self, table: &'a TableRows, slot: Slot) {
-        if slot.0 < table.slots {
-            self.0.push((table.chunk(slot), offset(slot), table.layout.width()));
+        // Tuples that are next to each other often have a row in common.
+        let mut last = self.0.iter().rev().take(3);
+        let is_known = last.any(|(of, known)| *known == slot && std::ptr::eq(*of, table));
+        if slot.0 < table.slots && !is_known {
+            self.0.push((table, slot));
         }
     }
 
     /// Nothing waits for them, but for where they lie: that is in memory as well, and is asked for
     /// at once too.
     pub(crate) fn fetch(&self) {
-        let rows = self.0.iter().map(|(chunk, at, width)| chunk.words_of(*at, *width));
+        let chunks = self.0.iter().map(|(table, slot)| table.chunk(*slot));
+        let chunks: SmallVec<[&Chunk; 4 * TOGETHER]> = chunks.collect();
+        let rows = chunks.iter().zip(&self.0);
+        let rows = rows.map(|(chunk, (table, slot))| chunk.words(offset(*slot), &table.layout));
         let rows: SmallVec<[&[u32]; 4 * TOGETHER]> = rows.collect();
         for row in rows {
             std::hint::black_box((row.first().copied(), row.last().copied()));

@@ -53,7 +53,7 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
         into.push(rank);
     }
     for (some, first) in edits.chunks(TOGETHER).zip((0..).step_by(TOGETHER)) {
-        let mut stay: SmallVec<[(&Edit<E>, usize, Sought<N>); TOGETHER]> = SmallVec::new();
+        let mut stay: Staying<'_, E, N> = SmallVec::new();
         for (edit, number) in some.iter().zip(first..) {
             let (Edit::Replace { new, reorder: false, .. } | Edit::Change(new)) = edit else {
                 continue;
@@ -88,6 +88,9 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
     }
     Some(shown(candidates, len, excerpt, (&out, &into)))
 }
+
+/// Edits of entries that stay where they are, with their numbers.
+type Staying<'e, E, F> = SmallVec<[(&'e Edit<E>, usize, Sought<F>); TOGETHER]>;
 
 /// Where entries stand, each with the number of its edit; without those that are not followed.
 fn places_of<'e, E: Clone, F: Fn(&E) -> Ordering>(

@@ -244,16 +244,33 @@ impl<E: Clone> RankTree<E> {
         Some(before + leaf.find(at).ok()?)
     }
 
-    /// The ranks of several entries. The steps of a search in a leaf wait for memory one after the
-    /// other, and so each is made in all leaves at once.
+    /// The ranks of several entries. Each step down the tree, and each of a search in a leaf, waits
+    /// for memory, and so it is made for all of them at once.
     pub(crate) fn ranks(&self, all: &[&Sought<impl Fn(&E) -> Ordering>]) -> Together<usize> {
         let mut ranks = [None; TOGETHER];
         if let [only] = all {
             ranks[0] = self.rank(only);
             return ranks;
         }
-        let leaves = all.iter().take(TOGETHER).map(|at| self.leaf_of(at));
-        let leaves: SmallVec<[(&Leaf<E>, usize); TOGETHER]> = leaves.collect();
+        let roots = all.iter().take(TOGETHER).map(|_| (self.searched(), 0));
+        let mut nodes: SmallVec<[(&TreeNode<E>, usize); TOGETHER]> = roots.collect();
+        let leaves: SmallVec<[(&Leaf<E>, usize); TOGETHER]> = loop {
+            let leaves = nodes.iter().map_while(|(node, before)| match node {
+                TreeNode::Leaf(leaf) => Some((leaf, *before)),
+                TreeNode::Branch(_) => None,
+            });
+            let leaves: SmallVec<_> = leaves.collect();
+            // All leaves are equally far from the root.
+            if leaves.len() == nodes.len() {
+                break leaves;
+            }
+            for ((node, rank), at) in nodes.iter_mut().zip(all) {
+                if let TreeNode::Branch(branch) = node {
+                    let (place, before) = branch.child(at);
+                    (*node, *rank) = (&branch.0[place].node, *rank + before);
+                }
+            }
+        };
         let (mut firsts, mut step) = ([0; TOGETHER], most_entries::<E>());
         while step > 0 {
             for ((first, at), (leaf, _)) in firsts.iter_mut().zip(all).zip(&leaves) {
