@@ -26,6 +26,8 @@ pub(crate) struct Tuning {
     /// From this many rows found for a LIMIT on, those that it does not need are dropped while
     /// others are looked for.
     pub(crate) pruned_rows: usize,
+    /// From this many changed rows on, what is the same for all of them is found out first.
+    pub(crate) prepared_rows: usize,
 }
 
 impl Default for Tuning {
@@ -40,6 +42,7 @@ impl Default for Tuning {
             searched_texts: 1024,
             rows_beyond_excerpt: 256,
             pruned_rows: 1 << 20,
+            prepared_rows: 64,
         }
     }
 }
@@ -55,7 +58,7 @@ impl Tuning {
     }
 
     /// How many sizes there are.
-    pub(crate) const SIZES: usize = 9;
+    pub(crate) const SIZES: usize = 10;
 
     pub(crate) fn of(sizes: [usize; Self::SIZES]) -> Self {
         let mut sizes = sizes.into_iter();
@@ -70,6 +73,7 @@ impl Tuning {
             searched_texts: next(),
             rows_beyond_excerpt: next(),
             pruned_rows: next(),
+            prepared_rows: next(),
         }
     }
 
@@ -85,6 +89,7 @@ impl Tuning {
             self.searched_texts,
             self.rows_beyond_excerpt,
             self.pruned_rows,
+            self.prepared_rows,
         ]
     }
 }

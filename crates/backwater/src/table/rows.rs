@@ -49,8 +49,8 @@ impl<'a> Fetching<'a> {
         }
     }
 
-    /// Nothing waits for them, but for where they lie: that is in memory as well, and is asked for
-    /// at once too.
+    /// Asks for all of them: for where they lie, which is in memory as well, and then for what they
+    /// hold. Nothing waits for that.
     pub(crate) fn fetch(&self) {
         let chunks = self.0.iter().map(|(table, slot)| table.chunk(*slot));
         let chunks: SmallVec<[&Chunk; 4 * TOGETHER]> = chunks.collect();

@@ -188,8 +188,6 @@ struct Finder<'f> {
 }
 
 impl<'f> Finder<'f> {
-    const MANY: usize = 256;
-
     fn new(
         grouping: &'f Grouping,
         (view, params): (&'f View<'f>, &'f [Scalar<'static>]),
@@ -197,7 +195,8 @@ impl<'f> Finder<'f> {
     ) -> Self {
         let known = match grouping.keys.as_slice() {
             [Expr::Column(column)]
-                if tuples >= Self::MANY && view.plan.combine == Combine::Join =>
+                if tuples >= view.plan.tuning.prepared_rows
+                    && view.plan.combine == Combine::Join =>
             {
                 let table = view.plan.sources[column.source()].relation.table();
                 table.map(|table| (*column, table, Remembered::new()))

@@ -271,8 +271,8 @@ fn alone<'a>(
     let checks = &after.plan.paths[source].checks;
     // It is there, and nothing more is needed of it.
     let stays = |start: &Start| !start.structure && checks.is_empty();
-    // Of many rows, what is the same for all is worth to be found out first.
-    let filter = (starts.len() > TOGETHER).then(|| Filter::of(checks, params));
+    let are_many = starts.len() >= after.plan.tuning.prepared_rows;
+    let filter = are_many.then(|| Filter::of(checks, params));
     let none = Tuple::from_elem(NONE, after.plan.sources.len());
     let tuple = |start: &Start| {
         let mut tuple = Tuple::from_slice(&none);

@@ -3,13 +3,10 @@
 use std::collections::{HashMap, HashSet};
 use std::fmt;
 
-use smallvec::SmallVec;
-
 use crate::error::{Error, ErrorKind, Result};
 use crate::query::operator::order::moves::{Moved, Moves, settle};
 use crate::query::result::read_rows::ReadRows;
 use crate::query::result::{Cursor, QueryResult, ResultRow, RowKey, RowRef};
-use crate::table::{Fetching, TOGETHER};
 use crate::value::{RowId, Value};
 
 /// How a standing query's result moved in one commit.
@@ -165,8 +162,15 @@ impl Delta {
     ///
     /// See [`Delta`] for an example.
     pub fn rows(&self) -> impl ExactSizeIterator<Item = DeltaRow<'_>> {
-        let (before, after) = (Cursor::new(&self.before), Cursor::new(&self.after));
-        DeltaRows { delta: self, before, after, next: 0, found: SmallVec::new(), used: 0 }
+        let (mut before, mut after) = (Cursor::new(&self.before), Cursor::new(&self.after));
+        self.rows.iter().enumerate().map(move |(number, moved)| {
+            // Many who look at a row as it is have no use for what it was.
+            let at = match (moved.after(), moved.before()) {
+                (Some(position), _) => after.at(position),
+                (None, position) => before.at(position.unwrap_or(usize::MAX)),
+            };
+            DeltaRow { delta: self, number, moved: *moved, at }
+        })
     }
 
     /// How many rows something of that kind happened to.
@@ -424,62 +428,6 @@ pub struct DeltaRow<'d> {
     /// Where it is in the new result, or was in the old one if it left.
     at: Option<RowRef<'d>>,
 }
-
-/// The rows of a delta, one after the other. Some are found at a time, so that they come from
-/// memory together; at first few, as often no more than the first ones are read.
-struct DeltaRows<'d> {
-    delta: &'d Delta,
-    before: Cursor<'d>,
-    after: Cursor<'d>,
-    /// The number of the next row.
-    next: usize,
-    /// Where rows are, the next one among them, and how many of them were given.
-    found: SmallVec<[Option<RowRef<'d>>; TOGETHER]>,
-    used: usize,
-}
-
-impl DeltaRows<'_> {
-    fn find_some(&mut self) {
-        let many = (self.found.len() * 2).clamp(1, TOGETHER);
-        self.found.clear();
-        for moved in self.delta.rows.iter().skip(self.next).take(many) {
-            // Many who look at a row as it is have no use for what it was.
-            self.found.push(match (moved.after(), moved.before()) {
-                (Some(position), _) => self.after.at(position),
-                (None, position) => self.before.at(position.unwrap_or(usize::MAX)),
-            });
-        }
-        self.used = 0;
-        if self.found.len() > 1 {
-            let mut fetching = Fetching::default();
-            self.found.iter().flatten().for_each(|row| row.fetch(&mut fetching));
-            fetching.fetch();
-        }
-    }
-}
-
-impl<'d> Iterator for DeltaRows<'d> {
-    type Item = DeltaRow<'d>;
-
-    fn next(&mut self) -> Option<DeltaRow<'d>> {
-        let (delta, number) = (self.delta, self.next);
-        let moved = *delta.rows.get(number)?;
-        if self.used == self.found.len() {
-            self.find_some();
-        }
-        let at = self.found.get(self.used).copied().flatten();
-        self.used += 1;
-        self.next += 1;
-        Some(DeltaRow { delta, number, moved, at })
-    }
-
-    fn size_hint(&self) -> (usize, Option<usize>) {
-        let left = self.delta.rows.len() - self.next;
-        (left, Some(left))
-    }
-}
-
-impl ExactSizeIterator for DeltaRows<'_> {}
 
 impl<'d> DeltaRow<'d> {
     /// What happened to the row.

@@ -23,7 +23,7 @@ use crate::query::work::Failure;
 use smallvec::SmallVec;
 
 use crate::error::{Error, ErrorKind, Result, nearest};
-use crate::table::{Fetching, Slot, State};
+use crate::table::{Slot, State};
 use crate::value::Value;
 
 /// What is published of a binding: its result, of which readers share one object.
@@ -327,15 +327,6 @@ impl<'r> RowRef<'r> {
             )
         };
         ResultRow { at: self, values: rows.row(number, len, read) }
-    }
-
-    /// Has what it shows come from memory.
-    pub(in crate::query) fn fetch(&self, fetching: &mut Fetching<'r>) {
-        of_tables!(
-            LeafOf, self.leaf,
-            leaf => self.result.view().fetch(leaf.entry(self.place).slots(), fetching),
-            kept leaf, _ => { std::hint::black_box(leaf.entry(self.place).keys); }
-        );
     }
 
     #[inline]

@@ -394,6 +394,13 @@ mod tests {
                         let rank = tree.insert(number, &at(number));
                         prop_assert_eq!(rank, place);
                         prop_assert_eq!(tree.replace(number, &at(number)), Some(place));
+                        // Some that are there, and one that may not be.
+                        let some = model.iter().copied().step_by(31).take(14);
+                        let some: Vec<u32> = some.chain([number, number + 1]).collect();
+                        let sought: Vec<_> = some.iter().map(|number| at(*number)).collect();
+                        let ranks = tree.ranks(&sought.iter().collect::<Vec<_>>());
+                        let expected = some.iter().map(|number| model.binary_search(number).ok());
+                        prop_assert!(expected.eq(ranks.into_iter().take(some.len())));
                     }
                     (54.., Ok(_)) | (90.., _) => {
                         prop_assert_eq!(tree.remove(&at(number)), place.ok());
