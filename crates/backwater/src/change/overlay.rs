@@ -570,10 +570,21 @@ impl Transaction {
     }
 
     /// Does what a pending change does. A row that one with `on_delete = "restrict"` points at
-    /// stays, unless that goes too: the remote will say.
+    /// stays, unless that goes too or comes to point elsewhere: the remote will say.
     fn apply(&mut self, change: &PendingChange) {
         let is_delete = |row: &&EditedRow| matches!(row.edit, Edit::Delete);
         let mut left: Vec<&EditedRow> = change.rows.iter().filter(is_delete).collect();
+        self.delete_those(&mut left);
+        self.edit_rows(change);
+        // What now goes may take rows along that the change has put in.
+        if self.delete_those(&mut left) {
+            self.edit_rows(change);
+        }
+    }
+
+    /// Deletes rows until no more of them can be, and leaves the others; says whether one was.
+    fn delete_those(&mut self, left: &mut Vec<&EditedRow>) -> bool {
+        let first = left.len();
         loop {
             let before = left.len();
             left.retain(|row| {
@@ -581,9 +592,12 @@ impl Transaction {
                     && self.delete_row(row.table, row.slot).is_err()
             });
             if left.is_empty() || left.len() == before {
-                break;
+                return left.len() < first;
             }
         }
+    }
+
+    fn edit_rows(&mut self, change: &PendingChange) {
         for row in &change.rows {
             let is_row = self.state.table(row.table).is_row(row.slot);
             match &row.edit {

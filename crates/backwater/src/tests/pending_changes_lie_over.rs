@@ -265,11 +265,12 @@ fn difference(before: &Image, after: &Image) -> Vec<((String, String), Option<Mo
 
 /// Does to plain rows what a pending change does.
 fn apply(cache: &Cache, change: &ModelChange) {
-    // What one row that goes holds goes once that is gone.
+    // What one row that goes holds goes once that is gone, or once it points elsewhere.
     let gone = change.rows.iter().filter(|(_, fields)| fields.is_none());
-    let again = gone.cycle().take(change.rows.len() * change.rows.len());
+    let gone = gone.cycle().take(change.rows.len() * change.rows.len());
     let rest = change.rows.iter().filter(|(_, fields)| fields.is_some());
-    for ((table, id), fields) in again.chain(rest) {
+    let once = gone.chain(rest);
+    for ((table, id), fields) in once.clone().chain(once) {
         let _stays = cache.commit("applied", |tx| {
             let there = table == "board" || tx.get(table, row_id(id))?.is_some();
             match fields {
@@ -515,6 +516,39 @@ fn a_row_that_was_written_to_is_covered() {
     world.check();
     let sailings: Vec<_> = image(&world.cache).into_keys().map(|(_, id)| id).collect();
     assert!(sailings.contains(&"0".to_owned()) && !sailings.contains(&"1".to_owned()));
+}
+
+/// What pointed at a row with `restrict` points elsewhere, and the row is deleted, in one change:
+/// it is gone however often the change is made once more, and it takes none along that was put in.
+#[test]
+fn a_row_goes_once_nothing_points_at_it() {
+    let (cache, base) = (cache(), cache());
+    let queries = queries(&cache);
+    let mut world = World { cache, base, pending: Vec::new(), last: 0, queries };
+    let of_two = vec![(3, 0, 0, 0), (3, 1, 0, 0), (4, 0, 0, 1), (12, 0, 0, 0)];
+    world.act(&Step::Commit(of_two));
+    world.act(&Step::Pending(vec![(12, 1, 0, 0), (5, 0, 0, 0), (4, 0, 0, 2)]));
+    let sailings =
+        |cache: &Cache| image(cache).into_keys().filter(|(of, _)| of == "sailing").count();
+    let check = |world: &World| {
+        world.check();
+        assert_eq!(sailings(&world.cache), 1);
+        assert!(image(&world.cache).contains_key(&("booking".to_owned(), "[0,0]".to_owned())));
+    };
+    check(&world);
+    world.act(&Step::Commit(vec![(2, 0, 1, 3), (12, 0, 0, 0)]));
+    check(&world);
+    world.restart();
+    check(&world);
+    let confirmed = world.pending.remove(0);
+    let ended = world.cache.commit("confirmed", |tx| {
+        let change = tx.end_pending(confirmed.number).unwrap();
+        tx.write_base(&change);
+        Ok(())
+    });
+    ended.unwrap();
+    apply(&world.base, &confirmed);
+    check(&world);
 }
 
 /// Rows that come to be covered share a version below, but only while no other commit is made; and no
