@@ -92,6 +92,36 @@ const TRUE: u32 = 3;
 const SYMBOL: u32 = VALUE;
 const APART: u32 = 3;
 
+/// How a field's value is stored in a row, where its bits alone decide equality.
+#[derive(Clone, Copy)]
+enum Form {
+    Long,
+    /// A text has it only if it repeats.
+    Word,
+    State,
+}
+
+impl Form {
+    fn of(kind: FieldKind) -> Option<Self> {
+        match kind {
+            FieldKind::Int | FieldKind::Timestamp | FieldKind::Links(_) => Some(Self::Long),
+            FieldKind::Link(_) | FieldKind::Text => Some(Self::Word),
+            FieldKind::Bool => Some(Self::State),
+            _ => None,
+        }
+    }
+
+    /// The bits, and whether there is a value that they stand for.
+    #[inline(always)]
+    fn read(self, row: &[u32], place: &FieldPlace, state: u32) -> (u64, bool) {
+        match self {
+            Self::Long => (long(row, place), state == VALUE),
+            Self::Word => (row[place.word as usize].into(), state == VALUE),
+            Self::State => (state.into(), state >= VALUE),
+        }
+    }
+}
+
 #[derive(Clone, Default)]
 pub(super) struct Chunk {
     present: Bits,
@@ -298,39 +328,26 @@ impl Chunk {
         into: &mut [u64; CHUNK],
     ) -> Bits {
         let place = layout.place(field);
-        let word = place.word as usize;
-        match place.kind {
-            FieldKind::Int | FieldKind::Timestamp | FieldKind::Links(_) => {
-                self.values(places, place, layout, into, |row, state| {
-                    (long(row, place), state == VALUE)
-                })
-            }
-            FieldKind::Link(_) | FieldKind::Text => {
-                self.values(places, place, layout, into, |row, state| {
-                    (row[word].into(), state == VALUE)
-                })
-            }
-            FieldKind::Bool => {
-                self.values(places, place, layout, into, |_, state| (state.into(), state >= VALUE))
-            }
-            _ => Bits(0),
+        // One loop for each, as they are what a scan consists of.
+        macro_rules! values {
+            ($form:expr) => {
+                self.values(places, place, layout, into, |row, state| $form.read(row, place, state))
+            };
+        }
+        match Form::of(place.kind) {
+            Some(Form::Long) => values!(Form::Long),
+            Some(Form::Word) => values!(Form::Word),
+            Some(Form::State) => values!(Form::State),
+            None => Bits(0),
         }
     }
 
     /// See [`RowCells::bits`](super::RowCells::bits).
     pub(super) fn bits(&self, words: &[u32], field: FieldNo, layout: &Layout) -> Option<u64> {
         let place = layout.place(field);
-        let state = state_if_written(words, place);
-        match place.kind {
-            FieldKind::Int | FieldKind::Timestamp | FieldKind::Links(_) => {
-                (state == VALUE).then(|| long(words, place))
-            }
-            FieldKind::Link(_) | FieldKind::Text => {
-                (state == VALUE).then(|| words[place.word as usize].into())
-            }
-            FieldKind::Bool => (state >= VALUE).then_some(state.into()),
-            _ => None,
-        }
+        let form = Form::of(place.kind).filter(|_| !words.is_empty())?;
+        let (value, counts) = form.read(words, place, state(words, place));
+        counts.then_some(value)
     }
 
     /// What rows hold of a field, and a bit for each place of which that counts. `value` goes by a

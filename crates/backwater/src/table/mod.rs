@@ -45,8 +45,8 @@ pub(crate) use overlay::{
 };
 use rows::RowsWithCells;
 pub(crate) use rows::{
-    ChunkRows, Fetching, NumberRange, Numbers, RowCells, RowReader, Selection, TOGETHER, Together,
-    each_fetched,
+    ChunkRows, NumberRange, Numbers, Prefetch, RowCells, RowReader, Selection, TOGETHER, Together,
+    each_prefetched,
 };
 pub(crate) use snapshot::field_no;
 pub use snapshot::{FieldSummary, Row, Snapshot, TableSummary};

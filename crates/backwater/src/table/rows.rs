@@ -16,29 +16,30 @@ pub(crate) const TOGETHER: usize = 16;
 /// Something of each of them, where there is anything.
 pub(crate) type Together<T> = [Option<T>; TOGETHER];
 
-/// Goes through items of which each has rows somewhere. `fetch` has them come from memory: it is
-/// called for some items that are next to each other before the first of these is looked at.
-pub(crate) fn each_fetched<'i, 'a, T>(
+/// Goes through items of which each has rows somewhere. `fetch` adds those of an item to the
+/// ones that are prefetched: it is called for some items that are next to each other before the
+/// first of these is looked at.
+pub(crate) fn each_prefetched<'i, 'a, T>(
     items: &'i [T],
-    fetch: &dyn Fn(&mut Fetching<'a>, &'i T),
+    fetch: &dyn Fn(&mut Prefetch<'a>, &'i T),
     look_at: &mut dyn FnMut(&'i T),
 ) {
     for some in items.chunks(TOGETHER) {
         if some.len() > 1 {
-            let mut fetching = Fetching::default();
-            some.iter().for_each(|item| fetch(&mut fetching, item));
-            fetching.fetch();
+            let mut prefetch = Prefetch::default();
+            some.iter().for_each(|item| fetch(&mut prefetch, item));
+            prefetch.fetch();
         }
         some.iter().for_each(&mut *look_at);
     }
 }
 
-/// Rows that come from memory together.
+/// Rows that are prefetched together, so that they are waited for once.
 #[derive(Default)]
-pub(crate) struct Fetching<'a>(SmallVec<[(&'a TableRows, Slot); 4 * TOGETHER]>);
+pub(crate) struct Prefetch<'a>(SmallVec<[(&'a TableRows, Slot); 4 * TOGETHER]>);
 
-impl<'a> Fetching<'a> {
-    /// Has one more row come, if it is there.
+impl<'a> Prefetch<'a> {
+    /// Adds a row, if it is there.
     #[inline]
     pub(crate) fn add(&mut self, table: &'a TableRows, slot: Slot) {
         // Tuples that are next to each other often have a row in common.
@@ -49,8 +50,8 @@ impl<'a> Fetching<'a> {
         }
     }
 
-    /// Asks for all of them: for where they lie, which is in memory as well, and then for what they
-    /// hold. Nothing waits for that.
+    /// Loads where all of them lie, then the first and the last word of each; nothing waits for
+    /// these words.
     pub(crate) fn fetch(&self) {
         let chunks = self.0.iter().map(|(table, slot)| table.chunk(*slot));
         let chunks: SmallVec<[&Chunk; 4 * TOGETHER]> = chunks.collect();

@@ -16,7 +16,7 @@ use crate::query::expr::{ColumnNo, Comparison, Expr, NoColumns};
 use crate::query::plan::Plan;
 use crate::schema::{FieldNo, Schema, TableNo};
 use crate::sorting;
-use crate::table::{Fetching, RowCells, RowReader, State, TOGETHER};
+use crate::table::{Prefetch, RowCells, RowReader, State, TOGETHER};
 
 /// What a row of a source must hold in a field to concern a group: a value in one of these.
 #[derive(Debug, Clone)]
@@ -161,8 +161,8 @@ struct ReadersOf<'r> {
 }
 
 impl ReadersOf<'_> {
-    /// Whether they read what was changed of another row as well.
-    fn are_of(&self, row: &RowChange) -> bool {
+    /// Whether the same was changed of another row, so that they read that as well.
+    fn is_same_change(&self, row: &RowChange) -> bool {
         self.row.table == row.table && self.row.happened == row.happened
     }
 }
@@ -281,21 +281,21 @@ impl Routes {
             known.drain(..known.len().saturating_sub(1));
             places.clear();
             read.clear();
-            let mut fetching = Fetching::default();
+            let mut prefetch = Prefetch::default();
             for row in rows {
-                if !known.last().is_some_and(|readers| readers.are_of(row)) {
+                if !known.last().is_some_and(|readers| readers.is_same_change(row)) {
                     known.push(self.readers(row));
                 }
                 let place = known.len() - 1;
                 places.push(place);
                 if known[place].asks_values {
                     asked.push((place, row));
-                    fetching.add(changes.before.table(row.table), row.slot);
-                    fetching.add(changes.after.table(row.table), row.slot);
+                    prefetch.add(changes.before.table(row.table), row.slot);
+                    prefetch.add(changes.after.table(row.table), row.slot);
                 }
             }
             if rows.len() > 1 {
-                fetching.fetch();
+                prefetch.fetch();
             }
             for (place, row) in asked.drain(..) {
                 let tables = match &mut tables {

@@ -301,6 +301,11 @@ impl Aggregate {
 }
 
 impl AggregateState {
+    /// See [`Aggregate::keeps_rows`], which says so without making one.
+    pub(crate) fn has_rows(&self) -> bool {
+        matches!(self, AggregateState::List(_) | AggregateState::DistinctMixed(..))
+    }
+
     fn add(&mut self, value: Scalar<'_>, times: i64) {
         match self {
             AggregateState::Count(count) => *count += times,

@@ -20,7 +20,7 @@ use crate::query::plan::text::PlanNames;
 use crate::query::plan::{Aggregate, AggregateFunction, Combine, Grouping};
 use crate::query::work::{self, Failure};
 use crate::schema::TableNo;
-use crate::table::{Slot, each_fetched};
+use crate::table::{Slot, each_prefetched};
 
 /// What a group takes, more or less, besides its keys.
 const GROUP_BYTES: usize = 200;
@@ -286,14 +286,14 @@ impl RowOperator for Grouping {
                     }
                 }
             };
-            each_fetched(
+            each_prefetched(
                 tuples,
-                &|fetching, tuple| {
+                &|prefetch, tuple| {
                     if reads && leaves(tuple) {
-                        before.fetch(&tuple.tuple, fetching);
+                        before.prefetch(&tuple.tuple, prefetch);
                     }
                     if reads && enters(tuple) {
-                        after.fetch(&tuple.tuple, fetching);
+                        after.prefetch(&tuple.tuple, prefetch);
                     }
                 },
                 &mut take,
@@ -415,7 +415,9 @@ impl RowOperator for Grouping {
 
 impl Group {
     fn new(keys: Box<[Scalar<'static>]>, hash: u64, grouping: &Grouping) -> Self {
-        let kept = grouping.aggregates.iter().map(Aggregate::empty).collect();
+        let kept: Vec<_> = grouping.aggregates.iter().map(Aggregate::empty).collect();
+        let mut pairs = grouping.aggregates.iter().zip(&kept);
+        debug_assert!(pairs.all(|(aggregate, kept)| aggregate.keeps_rows() == kept.has_rows()));
         Self { keys, hash, rows: 0, kept, shown: None }
     }
 

@@ -12,7 +12,7 @@ use crate::query::plan::text::PlanNames;
 use crate::query::plan::{Relation, Source};
 use crate::query::work::Failure;
 use crate::schema::FieldNo;
-use crate::table::{Fetching, Slot};
+use crate::table::{Prefetch, Slot};
 
 /// The rows of one source as of one commit.
 #[derive(Clone, Copy)]
@@ -41,10 +41,10 @@ impl<'a> Input<'a> {
         ask!(self.value(column, slot))
     }
 
-    /// Has a row come from memory; see [`each_fetched`](crate::table::each_fetched).
-    pub(crate) fn fetch(self, slot: Slot, fetching: &mut Fetching<'a>) {
+    /// Adds a row to those that are prefetched together.
+    pub(crate) fn prefetch(self, slot: Slot, prefetch: &mut Prefetch<'a>) {
         if let Input::Table(input) = self {
-            fetching.add(input.rows(), slot);
+            prefetch.add(input.rows(), slot);
         }
     }
 

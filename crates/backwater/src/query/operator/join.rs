@@ -16,7 +16,7 @@ use crate::query::plan::text::PlanNames;
 use crate::query::plan::{Access, BoundPlan, Path, Rows};
 use crate::query::work;
 use crate::schema::{FieldNo, TableNo};
-use crate::table::{Fetching, Slot, TOGETHER, each_fetched};
+use crate::table::{Prefetch, Slot, TOGETHER, each_prefetched};
 
 /// A tuple of which a row changed: whether it belongs to the result before and after.
 #[derive(Debug, Clone, PartialEq, Eq)]
@@ -232,11 +232,11 @@ pub(crate) fn changed_tuples(
             new.without_partner(start.source, pins, &mut |tuple| add(tuple, false, true));
         }
     };
-    each_fetched(
+    each_prefetched(
         starts,
-        &|fetching, start| {
-            before.input(start.source).fetch(start.slot, fetching);
-            after.input(start.source).fetch(start.slot, fetching);
+        &|prefetch, start| {
+            before.input(start.source).prefetch(start.slot, prefetch);
+            after.input(start.source).prefetch(start.slot, prefetch);
         },
         &mut search,
     );
@@ -287,13 +287,13 @@ fn alone<'a>(
             continue;
         }
         if some.len() > 1 {
-            let mut fetching = Fetching::default();
+            let mut prefetch = Prefetch::default();
             for start in some {
                 let versions = [(start.structure, before), (!stays(start), after)];
                 let asked = versions.into_iter().filter(|(asks, _)| *asks);
-                asked.for_each(|(_, view)| view.input(source).fetch(start.slot, &mut fetching));
+                asked.for_each(|(_, view)| view.input(source).prefetch(start.slot, &mut prefetch));
             }
-            fetching.fetch();
+            prefetch.fetch();
         }
         for start in some {
             let old = start.structure.then(|| old(start.slot)).flatten();

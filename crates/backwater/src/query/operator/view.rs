@@ -11,7 +11,7 @@ use crate::query::operator::table_input::TableInput;
 use crate::query::plan::{Plan, Relation, Source};
 use crate::query::work::Failure;
 use crate::schema::FieldKind;
-use crate::table::{Fetching, RowCells, Slot, State};
+use crate::table::{Prefetch, RowCells, Slot, State};
 use crate::value::Value;
 
 /// In the place of a partner that a left join did not find.
@@ -50,10 +50,10 @@ impl<'a> View<'a> {
         }
     }
 
-    /// Has the rows of a tuple come from memory; see [`each_fetched`](crate::table::each_fetched).
-    pub(crate) fn fetch(&self, slots: &[Slot], fetching: &mut Fetching<'a>) {
+    /// Adds the rows of a tuple to those that are prefetched together.
+    pub(crate) fn prefetch(&self, slots: &[Slot], prefetch: &mut Prefetch<'a>) {
         let rows = slots.iter().enumerate();
-        rows.for_each(|(source, slot)| self.input(source).fetch(*slot, fetching));
+        rows.for_each(|(source, slot)| self.input(source).prefetch(*slot, prefetch));
     }
 
     fn derived(&self, source: usize) -> Option<StatementView<'a>> {

@@ -20,7 +20,7 @@ use crate::query::operator::join::TupleDelta;
 use crate::query::operator::view::{NONE, Tuple, View, key_slots};
 use crate::query::plan::{Excerpt, OrderKey, Source};
 use crate::query::work;
-use crate::table::{Slot, each_fetched};
+use crate::table::{Slot, each_prefetched};
 
 pub(super) fn sorted<E: Slots>(
     view: &View<'_>,
@@ -81,15 +81,15 @@ pub(super) fn follow_tuples<E: Slots>(
             edits.push(edit);
         }
     };
-    each_fetched(
+    each_prefetched(
         rows,
-        &|fetching, row| {
+        &|prefetch, row| {
             match row.alone.map(usize::from) {
                 // The others are what they were.
-                Some(source) => before.input(source).fetch(row.tuple[source], fetching),
-                None => before.fetch(&row.tuple, fetching),
+                Some(source) => before.input(source).prefetch(row.tuple[source], prefetch),
+                None => before.prefetch(&row.tuple, prefetch),
             }
-            after.fetch(&row.tuple, fetching);
+            after.prefetch(&row.tuple, prefetch);
         },
         &mut look_at,
     );
@@ -132,7 +132,8 @@ struct Editing<'e> {
     /// Whether an order's first key alone may tell that a row stands behind that: no other key does
     /// anything but read a column.
     by_first: bool,
-    /// Of the row whose column was last compared with what it was: many tuples have the same one.
+    /// The last column that was compared with what it was, of which row, and whether it differs: many
+    /// tuples have a row in common.
     compared: Cell<Option<(ColumnNo, Slot, bool)>>,
 }
 

@@ -260,7 +260,7 @@ impl<E: Clone> RankTree<E> {
                 TreeNode::Branch(_) => None,
             });
             let leaves: SmallVec<_> = leaves.collect();
-            // All leaves are equally far from the root.
+            // All leaves have the same depth.
             if leaves.len() == nodes.len() {
                 break leaves;
             }

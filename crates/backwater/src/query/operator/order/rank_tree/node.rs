@@ -141,7 +141,7 @@ impl<E> Leaf<E> {
         before + last.map(is_before).sum::<usize>()
     }
 
-    /// Whether this many entries have a smaller prefix, or more do.
+    /// Whether at least this many entries have a smaller prefix.
     #[inline]
     pub(super) fn has_before(&self, many: usize, prefix: Prefix) -> bool {
         self.entries.get(many - 1).is_some_and(|keyed| keyed.prefix() < prefix)
