@@ -242,7 +242,7 @@ impl Parts {
             plan.rows = Rows::Projected(Projection { values });
         }
         if let Some(mut windowing) = self.windowing {
-            window::settle(&mut windowing, &mut plan);
+            window::settle(&mut windowing, &mut plan, schema);
             plan.rows = Rows::Windowed(windowing);
         }
         if let Some(made) = self.made {

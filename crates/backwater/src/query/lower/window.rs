@@ -13,6 +13,7 @@ use crate::query::plan::window::{Bound, Called, Frame, FrameUnit, Window, Window
 use crate::query::plan::{OrderKey, Plan, Windowing};
 use crate::query::syntax::tree::{self, Arguments, Call, Over};
 use crate::query::syntax::{Location, Refusal};
+use crate::schema::Schema;
 
 /// The windows of a SELECT while it is being lowered.
 #[derive(Default)]
@@ -311,30 +312,79 @@ impl OpenWindows<'_> {
 }
 
 /// Puts what a plan's window functions and outputs read of tuples into the rows, with what the
-/// functions give behind it.
-pub(super) fn settle(windowing: &mut Windowing, plan: &mut Plan) {
+/// functions give behind it. What is in a row's key is not put in once more.
+pub(super) fn settle(windowing: &mut Windowing, plan: &mut Plan, schema: &Schema) {
     let first = plan.key_len();
-    let mut inputs = Vec::new();
-    let mut input = |expr: &mut Expr| {
-        if expr.is_constant() {
-            return;
-        }
-        let known = inputs.iter().position(|known| known == expr);
-        let number = known.unwrap_or_else(|| {
-            inputs.push(expr.clone());
-            inputs.len() - 1
-        });
-        let value = Expr::Column(ColumnNo::only(first + number));
-        let is_json = expr.is_json();
-        *expr = if is_json { Expr::Call(Function::IsJson, vec![value]) } else { value };
-    };
-    windowing.each_late_expr_mut(&mut input);
+    let mut kept = Kept { key: plan.key_columns(schema), inputs: Vec::new() };
+    windowing.each_ordering_expr_mut(&mut |expr| kept.put(expr));
     let outputs = plan.outputs.iter_mut().map(|output| &mut output.expr);
     let mut shown: Vec<&mut Expr> =
         outputs.chain(plan.order.iter_mut().map(|key| &mut key.expr)).collect();
-    shown.iter_mut().for_each(|expr| beside_windows(expr, &mut input));
-    shown.into_iter().for_each(|expr| place_given(expr, first + inputs.len()));
-    windowing.inputs = inputs;
+    shown.iter_mut().for_each(|expr| beside_windows(expr, &mut |expr| kept.put(expr)));
+    // A row's partition is asked for only when it enters or leaves, so what it is computed from does.
+    for window in &mut windowing.windows {
+        for expr in &mut window.partition {
+            if !kept.compute(expr) {
+                kept.put(expr);
+            }
+        }
+    }
+    shown.into_iter().for_each(|expr| place_given(expr, first + kept.inputs.len()));
+    windowing.inputs = kept.inputs;
+}
+
+/// What the rows under window functions keep of tuples.
+struct Kept {
+    /// The columns that a row's key consists of.
+    key: Vec<Option<ColumnNo>>,
+    /// What stands behind the key.
+    inputs: Vec<Expr>,
+}
+
+impl Kept {
+    /// Where an expression's value stands in a row, if it does.
+    fn place(&self, expr: &Expr) -> Option<usize> {
+        let of_key = match expr {
+            Expr::Column(column) => self.key.iter().position(|key| *key == Some(*column)),
+            _ => None,
+        };
+        let of_inputs = || self.inputs.iter().position(|known| known == expr);
+        of_key.or_else(|| Some(self.key.len() + of_inputs()?))
+    }
+
+    /// Replaces an expression over a tuple by the column that has its value.
+    fn put(&mut self, expr: &mut Expr) {
+        if expr.is_constant() {
+            return;
+        }
+        let place = self.place(expr).unwrap_or_else(|| {
+            self.inputs.push(expr.clone());
+            self.key.len() + self.inputs.len() - 1
+        });
+        let value = Expr::Column(ColumnNo::only(place));
+        let is_json = expr.is_json();
+        *expr = if is_json { Expr::Call(Function::IsJson, vec![value]) } else { value };
+    }
+
+    /// Replaces the columns that an expression is computed from, if the rows have all of them.
+    fn compute(&self, expr: &mut Expr) -> bool {
+        let is_kept = expr.columns().iter().all(|of| self.place(&Expr::Column(*of)).is_some());
+        if is_kept {
+            self.replace_columns(expr);
+        }
+        is_kept
+    }
+
+    fn replace_columns(&self, expr: &mut Expr) {
+        match expr {
+            Expr::Column(_) => {
+                if let Some(place) = self.place(expr) {
+                    *expr = Expr::Column(ColumnNo::only(place));
+                }
+            }
+            other => other.children_mut(&mut |child| self.replace_columns(child)),
+        }
+    }
 }
 
 /// Calls `input` with the largest parts of an expression that hold no window function.

@@ -71,7 +71,7 @@ impl RowsOfTuple for Elements {
             values.push(Scalar::Int(place as i64));
             let keys = values.len();
             values.extend(self.columns.iter().map(|column| column.of(&element, &path)));
-            each(KeptRow { values, keys, failed: None, number: 0 });
+            each(KeptRow::new(values, keys));
         }
     }
 }

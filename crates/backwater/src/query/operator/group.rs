@@ -451,7 +451,7 @@ impl Group {
                 Scalar::Null
             }));
         }
-        let row = KeptRow { values, keys: self.keys.len(), failed, number: 0 };
+        let row = KeptRow { failed, ..KeptRow::new(values, self.keys.len()) };
         let shown = match &grouping.having {
             Some(having) if row.failed.is_none() => having.holds(&&*row.values, params),
             _ => true,

@@ -28,7 +28,7 @@ impl RowsOfTuple for Projection {
         let keys = values.len();
         let row = view.row(tuple);
         values.extend(self.values.iter().map(|value| value.eval(&row, params).into_owned()));
-        each(KeptRow { values, keys, failed: None, number: 0 });
+        each(KeptRow::new(values, keys));
     }
 }
 
@@ -57,7 +57,7 @@ impl RowOperator for Projection {
 
     fn value_name(&self, names: &PlanNames<'_>, value: usize, keys: usize) -> String {
         let value_of = value.checked_sub(keys).and_then(|place| self.values.get(place));
-        value_of.map_or_else(|| format!("key {value}"), |of| names.text_of(of))
+        value_of.map_or_else(|| names.key(value), |of| names.text_of(of))
     }
 
     fn keeps(&self) -> &'static str {

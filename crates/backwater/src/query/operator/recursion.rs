@@ -7,14 +7,12 @@
 use std::collections::HashMap;
 use std::sync::Arc;
 
-use smallvec::SmallVec;
-
 use crate::query::expr::scalar::{Key, Scalar};
 use crate::query::expr::{ColumnNo, Expr};
 use crate::query::operator::join::TupleDelta;
 use crate::query::operator::order::edit::Edit;
 use crate::query::operator::rows::{
-    KeptRow, KeptState, MadeRows, RowEdits, RowOperator, RowsState,
+    KeptRow, KeptState, MadeRows, RowEdits, RowOperator, RowsState, Values,
 };
 use crate::query::operator::statement_rows::{StatementRow, StatementRows, StatementView};
 use crate::query::operator::view::{NONE, View};
@@ -57,7 +55,7 @@ struct Search<'s, 'v> {
 }
 
 impl Search<'_, '_> {
-    fn add(&mut self, values: Values) {
+    fn add(&mut self, mut values: Values) {
         let place: Box<[Key]> = values.iter().cloned().map(Key::from).collect();
         let count = self.found.counts.entry(place).or_default();
         if self.of.distinct && *count > 0 || work::is_over() {
@@ -69,11 +67,11 @@ impl Search<'_, '_> {
             key: Box::default(),
             failed: None,
         };
-        let mut row = KeptRow { values, keys: 0, failed: None, number: 0 };
         if !self.of.distinct {
-            row.values.push(Scalar::Int(i64::from(*count)));
+            values.push(Scalar::Int(i64::from(*count)));
         }
-        row.keys = row.values.len();
+        let keys = values.len();
+        let row = KeptRow::new(values, keys);
         // It is kept as a row of the result, as one to go on from, and to be known again.
         let bytes = row.bytes();
         if !work::take_row(3 * bytes) {
@@ -136,9 +134,6 @@ impl Search<'_, '_> {
         out
     }
 }
-
-/// The values of a row.
-type Values = SmallVec<[Scalar<'static>; 2]>;
 
 impl Recursion {
     fn search<'s, 'v>(

@@ -24,17 +24,23 @@ use crate::query::plan::{Plan, Rows};
 use crate::query::work::{self, Failure};
 use crate::table::Slot;
 
+/// The values of a row.
+pub(crate) type Values = SmallVec<[Scalar<'static>; 2]>;
+
 /// A row that keeps its values: first its key, then what its operator makes of it. What window
 /// functions give for it is kept apart, and counts as behind these.
+///
+/// What is looked at first lies in front: a row is waited for, and takes more than one line of memory.
 #[derive(Debug, Clone)]
+#[repr(C)]
 pub(crate) struct KeptRow {
-    pub(crate) values: SmallVec<[Scalar<'static>; 2]>,
-    /// How many of the values are its key.
-    pub(crate) keys: usize,
-    /// Why the others cannot be computed, if so; then it may be that the row should not be there.
-    pub(crate) failed: Option<Failure>,
     /// By which window functions give something for it.
     pub(crate) number: RowNo,
+    /// How many of the values are its key.
+    pub(crate) keys: u32,
+    pub(crate) values: Values,
+    /// Why the others cannot be computed, if so; then it may be that the row should not be there.
+    pub(crate) failed: Option<Failure>,
 }
 
 /// A row with what window functions give for it.
@@ -216,8 +222,13 @@ impl RowsState {
 }
 
 impl KeptRow {
+    /// One whose first `keys` values are its key.
+    pub(crate) fn new(values: Values, keys: usize) -> Self {
+        Self { number: 0, keys: keys as u32, values, failed: None }
+    }
+
     pub(crate) fn key(&self) -> &[Scalar<'static>] {
-        &self.values[..self.keys]
+        &self.values[..self.keys as usize]
     }
 
     /// Bytes that it takes, more or less.

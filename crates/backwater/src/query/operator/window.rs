@@ -138,7 +138,7 @@ impl<'b> Binding<'b> {
         let row = view.row(tuple);
         let inputs = self.windowing.inputs.iter();
         values.extend(inputs.map(|input| input.eval(&row, self.params).into_owned()));
-        KeptRow { values, keys, failed: None, number: 0 }
+        KeptRow::new(values, keys)
     }
 
     /// The partition of a window that a row stands in.
@@ -470,7 +470,7 @@ impl RowOperator for Windowing {
     }
 
     fn value_name(&self, names: &PlanNames<'_>, value: usize, keys: usize) -> String {
-        let Some(value) = value.checked_sub(keys) else { return format!("key {value}") };
+        let Some(value) = value.checked_sub(keys) else { return names.key(value) };
         match self.inputs.get(value) {
             Some(input) => names.text_of(input),
             None => self.call_text(names, &self.calls[value - self.inputs.len()]),

@@ -455,6 +455,28 @@ impl Plan {
         self.rows.operator().map_or(self.tuple_key_len, |rows| rows.key_len(self.tuple_key_len))
     }
 
+    /// For each value of a tuple's key the column that it is, if it is one.
+    pub(crate) fn key_columns(&self, schema: &Schema) -> Vec<Option<ColumnNo>> {
+        if self.combine == Combine::Union {
+            return vec![None; self.tuple_key_len];
+        }
+        let mut columns = Vec::with_capacity(self.tuple_key_len);
+        for (number, source) in self.sources.iter().enumerate() {
+            match source.relation.table() {
+                _ if source.is_determined => {}
+                Some(table) => {
+                    let id = schema.table(table).id.iter();
+                    columns.extend(id.map(|field| Some(ColumnNo::new(number, field.index()))));
+                }
+                None => {
+                    let len = columns.len() + source.relation.key_len(schema);
+                    columns.resize(len, None);
+                }
+            }
+        }
+        columns
+    }
+
     /// Whether of many rows under a LIMIT only the first are kept. Rows that are made of several
     /// tuples are kept anyway, and another search text may leave any row of the old result.
     pub(crate) fn keeps_first(&self) -> bool {

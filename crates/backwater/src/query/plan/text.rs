@@ -31,6 +31,12 @@ impl PlanNames<'_> {
         }
     }
 
+    /// A value of a tuple's key.
+    pub(crate) fn key(&self, place: usize) -> String {
+        let column = self.plan.key_columns(self.schema).get(place).copied().flatten();
+        column.map_or_else(|| format!("key {place}"), |column| self.column(column))
+    }
+
     /// The name of a field of a source.
     pub(crate) fn field(&self, source: usize, field: FieldNo) -> String {
         self.plan.sources[source].relation.column_text(field, self.schema)

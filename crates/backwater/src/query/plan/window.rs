@@ -93,8 +93,13 @@ impl Windowing {
 
     /// The same, to change them.
     pub(crate) fn each_late_expr_mut(&mut self, each: &mut dyn FnMut(&mut Expr)) {
+        self.windows.iter_mut().flat_map(|window| &mut window.partition).for_each(&mut *each);
+        self.each_ordering_expr_mut(each);
+    }
+
+    /// The same without those that say which partition a row stands in.
+    pub(crate) fn each_ordering_expr_mut(&mut self, each: &mut dyn FnMut(&mut Expr)) {
         for window in &mut self.windows {
-            window.partition.iter_mut().for_each(&mut *each);
             window.order.iter_mut().for_each(|key| each(&mut key.expr));
         }
         for call in &mut self.calls {
