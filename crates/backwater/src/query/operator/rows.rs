@@ -323,17 +323,15 @@ pub(crate) fn edit(
     (old, new): (Option<Arc<KeptRow>>, Option<Arc<KeptRow>>),
 ) -> Option<Edit<Arc<KeptRow>>> {
     let none = WindowValues::default();
-    edit_windowed(plan, params, (old, &none), (new, &none), |_| false)
+    edit_windowed(plan, params, (old, &none), (new, &none))
 }
 
-/// The same with what window functions give for it; of some of these it is known already that it is
-/// something else.
+/// The same with what window functions give for it.
 pub(crate) fn edit_windowed(
     plan: &Plan,
     params: &[Scalar<'static>],
     (old, was): (Option<Arc<KeptRow>>, &WindowValues),
     (new, is): (Option<Arc<KeptRow>>, &WindowValues),
-    differs: impl Fn(usize) -> bool,
 ) -> Option<Edit<Arc<KeptRow>>> {
     let (old, new) = match (old, new) {
         (None, None) => return None,
@@ -342,27 +340,6 @@ pub(crate) fn edit_windowed(
         (Some(old), Some(new)) => (old, new),
     };
     let (before, after) = (was.of(&old), is.of(&new));
-    if Arc::ptr_eq(&old, &new) {
-        // Only what is given for it can be something else: the row need not be looked at.
-        let values = old.values.len();
-        let is_given = |expr: &Expr| expr.reads_from(values);
-        let is_known = |expr: &Expr| match expr {
-            Expr::Column(column) => {
-                (column.column as usize).checked_sub(values).is_some_and(&differs)
-            }
-            _ => false,
-        };
-        let mut outputs = plan.outputs.iter().map(|output| &output.expr).filter(|it| is_given(it));
-        let changed = outputs
-            .any(|expr| is_known(expr) || expr.eval(&before, params) != expr.eval(&after, params));
-        let reorder = plan.order.iter().any(|key| is_given(&key.expr))
-            && order_kept(plan, params, before, after).is_ne();
-        return match (reorder, changed) {
-            (true, _) => Some(Edit::Replace { old, new, reorder, changed }),
-            (false, true) => Some(Edit::Change(new)),
-            (false, false) => None,
-        };
-    }
     if before.shows_same(&after) {
         return None;
     }
@@ -375,6 +352,51 @@ pub(crate) fn edit_windowed(
     let meanwhile = || order_kept(plan, params, is.of(&old), after).is_ne();
     let reorder = order_kept(plan, params, before, after).is_ne() || meanwhile();
     Some(Edit::Replace { old, new, reorder, changed })
+}
+
+/// What a plan makes of what window functions give for its rows.
+pub(crate) struct OfGiven<'p> {
+    plan: &'p Plan,
+    params: &'p [Scalar<'static>],
+    /// How many values stand before it.
+    values: usize,
+    outputs: SmallVec<[&'p Expr; 4]>,
+    orders: bool,
+}
+
+impl<'p> OfGiven<'p> {
+    pub(crate) fn new(plan: &'p Plan, params: &'p [Scalar<'static>], values: usize) -> Self {
+        let outputs = plan.outputs.iter().map(|output| &output.expr);
+        let outputs = outputs.filter(|expr| expr.reads_from(values)).collect();
+        let orders = plan.order.iter().any(|key| key.expr.reads_from(values));
+        Self { plan, params, values, outputs, orders }
+    }
+
+    /// What it means for the order that something else is given for a row that is as it was: the
+    /// row need not be looked at. Of some functions it is known already that they give something
+    /// else.
+    pub(crate) fn edit(
+        &self,
+        row: &Arc<KeptRow>,
+        (was, is): (&WindowValues, &WindowValues),
+        differs: impl Fn(usize) -> bool,
+    ) -> Option<Edit<Arc<KeptRow>>> {
+        let (before, after) = (was.of(row), is.of(row));
+        let is_known = |expr: &Expr| match expr {
+            Expr::Column(column) => differs(column.column as usize - self.values),
+            _ => false,
+        };
+        let changed = self.outputs.iter().any(|expr| {
+            is_known(expr) || expr.eval(&before, self.params) != expr.eval(&after, self.params)
+        });
+        let reorder = self.orders && order_kept(self.plan, self.params, before, after).is_ne();
+        let row = || row.clone();
+        match (reorder, changed) {
+            (true, _) => Some(Edit::Replace { old: row(), new: row(), reorder, changed }),
+            (false, true) => Some(Edit::Change(row())),
+            (false, false) => None,
+        }
+    }
 }
 
 /// The order of two rows: by ORDER BY, and by their keys where that leaves it open.

@@ -19,7 +19,7 @@ use crate::query::operator::frame::{Extent, Places, Sliding, number};
 use crate::query::operator::join::TupleDelta;
 use crate::query::operator::order::compare_key;
 use crate::query::operator::rows::{
-    KeptRow, KeptState, MadeRows, RowEdits, RowOperator, RowsState, edit_windowed,
+    KeptRow, KeptState, MadeRows, OfGiven, RowEdits, RowOperator, RowsState, edit_windowed,
 };
 use crate::query::operator::view::View;
 use crate::query::operator::walk::Walk;
@@ -86,8 +86,8 @@ struct Binding<'b> {
     extents: Vec<Extent>,
 }
 
-/// What changed rows were, and a bit for each of the first functions that gives something else.
-type Was = FxHashMap<RowNo, (Option<Arc<KeptRow>>, u64)>;
+/// What rows were that are others now.
+type Was = FxHashMap<RowNo, Option<Arc<KeptRow>>>;
 
 /// One for each of the first functions.
 fn bit(call: usize) -> u64 {
@@ -369,7 +369,7 @@ impl Windowing {
                 partitions.by_key.remove(&place);
             }
             partitions.rows[number as usize] = new;
-            was.insert(number, (old, 0));
+            was.insert(number, old);
         }
         (was, shifts)
     }
@@ -417,7 +417,7 @@ impl RowOperator for Windowing {
             }
         }
         let given = partitions.given.clone();
-        let (mut was, shifts) = self.replace(partitions, &binding, changed);
+        let (was, shifts) = self.replace(partitions, &binding, changed);
         let mut news = Vec::new();
         for (number, shifts) in shifts.into_iter().enumerate() {
             for (key, shift) in shifts {
@@ -434,21 +434,32 @@ impl RowOperator for Windowing {
                 }
             }
         }
-        was.reserve(news.len());
-        for Given { row, function, .. } in &news {
-            let unchanged = || (partitions.rows[*row as usize].clone(), 0);
-            was.entry(*row).or_insert_with(unchanged).1 |= bit(*function);
-        }
+        // Of the other rows, for which functions something else is given.
+        let news_of_old = news.iter().filter(|given| !was.contains_key(&given.row));
+        let mut differing: Vec<(RowNo, u64)> = Vec::with_capacity(news.len());
+        differing.extend(news_of_old.map(|given| (given.row, bit(given.function))));
+        differing.sort_unstable();
+        differing.dedup_by(|(row, more), (of, calls)| {
+            let is_same = row == of;
+            *calls |= if is_same { *more } else { 0 };
+            is_same
+        });
         partitions.given.set(news.into_iter());
-        let mut edits = RowEdits::with_capacity(was.len());
-        for (number, (old, calls)) in was {
+        let is = &partitions.given;
+        let mut edits = RowEdits::with_capacity(was.len() + differing.len());
+        for (number, old) in was {
             let new = partitions.rows[number as usize].clone();
             if new.is_none() {
                 partitions.free.push(number);
             }
-            let is = &partitions.given;
+            edits.extend(edit_windowed(after.plan, params, (old, &given), (new, is)));
+        }
+        let of_given =
+            OfGiven::new(after.plan, params, after.plan.tuple_key_len + self.inputs.len());
+        for (number, calls) in differing {
+            let Some(row) = &partitions.rows[number as usize] else { continue };
             let differs = |call: usize| calls & bit(call) != 0;
-            edits.extend(edit_windowed(after.plan, params, (old, &given), (new, is), differs));
+            edits.extend(of_given.edit(row, (&given, is), differs));
         }
         Some(edits)
     }

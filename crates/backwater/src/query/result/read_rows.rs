@@ -6,8 +6,9 @@ use smallvec::SmallVec;
 
 use crate::value::Value;
 
-/// The places of this many rows are allocated together.
-const PAGE: usize = 16;
+/// The places of this many rows are allocated together: below a kilobyte, which allocators have at
+/// hand.
+const PAGE: usize = 8;
 
 /// The values of a row. Where it has few columns they lie in its place: a piece of memory for each
 /// row costs as much as reading it.
