@@ -187,7 +187,7 @@ pub(crate) fn changed_tuples(
     let plan = after.plan;
     let (old, new) = (Walk { view: before, params }, Walk { view: after, params });
     // What decides which tuples there are has not changed anywhere, so they are the same.
-    let (calm, is_one) = (starts.iter().all(|start| !start.structure), starts.len() == 1);
+    let calm = starts.iter().all(|start| !start.structure);
     if matches!(plan.rows, Rows::Recursion(_)) {
         let alone = starts.iter().map(|start| {
             let mut tuple = Tuple::from_elem(NONE, plan.sources.len());
@@ -208,6 +208,13 @@ pub(crate) fn changed_tuples(
             }
         }
         return out;
+    }
+    if let ([start], true) = (starts, calm) {
+        // There may be very many, and the slots alone are a sixth of what they take.
+        let mut slots: Vec<Slot> = Vec::new();
+        new.from(start.source, start.slot, &mut |tuple| slots.extend_from_slice(tuple));
+        let tuples = slots.chunks_exact(plan.sources.len());
+        return tuples.map(|of| start.tuple(Tuple::from_slice(of), true, true)).collect();
     }
     let mut search = |start: &Start| {
         let mut add = |tuple: &[Slot], before: bool, after: bool| {
@@ -240,22 +247,20 @@ pub(crate) fn changed_tuples(
         },
         &mut search,
     );
-    if !(is_one && calm) {
-        TupleDelta::put_in_order(&mut out);
-        out.dedup_by(|next, first| {
-            let same = next.tuple == first.tuple;
-            if same {
-                first.before |= next.before;
-                first.after |= next.after;
-                first.content |= next.content;
-                first.order |= next.order;
-                first.is_another |= next.is_another;
-                first.alone = first.alone.filter(|alone| next.alone == Some(*alone));
-                first.fields |= next.fields;
-            }
-            same
-        });
-    }
+    TupleDelta::put_in_order(&mut out);
+    out.dedup_by(|next, first| {
+        let same = next.tuple == first.tuple;
+        if same {
+            first.before |= next.before;
+            first.after |= next.after;
+            first.content |= next.content;
+            first.order |= next.order;
+            first.is_another |= next.is_another;
+            first.alone = first.alone.filter(|alone| next.alone == Some(*alone));
+            first.fields |= next.fields;
+        }
+        same
+    });
     out
 }
 

@@ -30,7 +30,10 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
 ) -> Option<Moves> {
     ranked.forget_left();
     let len = ranked.len();
-    let (mut befores, mut afters) = (unknown(edits.len()), unknown(edits.len()));
+    // Of those that stay where they are, nothing is noted.
+    let stays = |edit: &Edit<E>| edit.taken_out().is_none() && edit.put_in().is_none();
+    let noted = if edits.iter().all(stays) { 0 } else { edits.len() };
+    let (mut befores, mut afters) = (unknown(noted), unknown(noted));
     let places = places_of(edits.iter().map(Edit::taken_out), old_order, ranked);
     // From the last to the first: each has the rank that it had in the whole.
     let order = |one: usize, other: usize| (places[other].2.against)(places[one].0);
@@ -52,45 +55,48 @@ pub(crate) fn follow<E: Clone, O: Fn(&E) -> Ordering, N: Fn(&E) -> Ordering>(
         afters[*number] = Some(rank);
         into.push(rank);
     }
-    for (some, first) in edits.chunks(TOGETHER).zip((0..).step_by(TOGETHER)) {
+    let mut candidates = Moves::with_capacity(edits.len());
+    for some in edits.chunks(TOGETHER) {
         let mut stay: Staying<'_, E, N> = SmallVec::new();
-        for (edit, number) in some.iter().zip(first..) {
+        for edit in some {
             let (Edit::Replace { new, reorder: false, .. } | Edit::Change(new)) = edit else {
                 continue;
             };
             let place = new_order(new);
             if !ranked.is_behind(&place) {
-                stay.push((edit, number, place));
+                stay.push((edit, place));
             }
         }
-        let places: SmallVec<[_; TOGETHER]> = stay.iter().map(|(.., place)| place).collect();
+        let places: SmallVec<[_; TOGETHER]> = stay.iter().map(|(_, place)| place).collect();
         let ranks = ranked.ranks(&places);
-        for ((edit, number, place), rank) in stay.iter().zip(ranks) {
+        for ((edit, place), rank) in stay.iter().zip(ranks) {
             debug_assert!(rank.is_some(), "what stays in a result is in it");
-            if let Edit::Replace { new, .. } = edit {
-                ranked.replace(new.clone(), place);
-            }
-            afters[*number] = rank;
-            befores[*number] = rank.map(|rank| moved_rank(rank, &into, &out));
+            let changed = match edit {
+                Edit::Replace { new, changed, .. } => {
+                    ranked.replace(new.clone(), place);
+                    *changed
+                }
+                _ => true,
+            };
+            let before = rank.map(|rank| moved_rank(rank, &into, &out));
+            candidates.push(Moved::between(before, rank).with(changed, false));
         }
     }
     if !ranked.reaches(excerpt.end()) {
         return None;
     }
-    let mut candidates = Moves::with_capacity(edits.len());
     for ((edit, before), after) in edits.iter().zip(befores).zip(afters) {
-        let (changed, reorder) = match edit {
-            Edit::Replace { changed, reorder, .. } => (*changed, *reorder),
-            Edit::Change(_) => (true, false),
-            Edit::Enter(_) | Edit::Leave(_) => (false, false),
-        };
-        candidates.push(Moved::between(before, after).with(changed, reorder));
+        if before.is_some() || after.is_some() {
+            let may_move = matches!(edit, Edit::Replace { .. });
+            let changed = matches!(edit, Edit::Replace { changed: true, .. });
+            candidates.push(Moved::between(before, after).with(changed, may_move));
+        }
     }
     Some(shown(candidates, len, excerpt, (&out, &into)))
 }
 
-/// Edits of entries that stay where they are, with their numbers.
-type Staying<'e, E, F> = SmallVec<[(&'e Edit<E>, usize, Sought<F>); TOGETHER]>;
+/// Edits of entries that stay where they are.
+type Staying<'e, E, F> = SmallVec<[(&'e Edit<E>, Sought<F>); TOGETHER]>;
 
 /// Where entries stand, each with the number of its edit; without those that are not followed.
 fn places_of<'e, E: Clone, F: Fn(&E) -> Ordering>(
