@@ -736,8 +736,13 @@ impl Choices<'_> {
     /// A window function. What hangs on how rows stand that the order leaves open has that told to
     /// the judge.
     fn windowed(&mut self, columns: &[Column]) -> String {
-        let partition: Vec<String> =
-            (0..self.one(&[0, 1, 1, 2])).map(|_| self.one(columns).sql).collect();
+        let mut partition = Vec::new();
+        for _ in 0..self.one(&[0, 1, 1, 2]) {
+            partition.push(match self.seldom() {
+                true => format!("({})", self.value(columns, 1)),
+                false => self.one(columns).sql,
+            });
+        }
         let mut window = match partition.is_empty() {
             true => String::new(),
             false => format!("PARTITION BY {}", partition.join(", ")),
